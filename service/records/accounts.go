@@ -178,7 +178,7 @@ type Token struct {
 	Role      string // of the records before there were users; the user's counts
 	CreatedAt time.Time
 	ExpiresAt *time.Time
-	// From is the address that a session was begun from, and Client what it said to be.
+	// From is the address from which a session was started, and Client its user agent.
 	From, Client string
 	SeenAt       *time.Time
 	// Scopes and Grants narrow a token down to less than its user may do; empty for nothing less.

@@ -9,8 +9,8 @@ import (
 	"deftheron/core/store"
 )
 
-// AnnotatedAfter returns some of what is annotated below a folder, or in all accounts if
-// account is empty, after an entry that was returned before, by account and place.
+// AnnotatedAfter returns a page of the annotated entries below a folder, or in all accounts if
+// account is empty, that follow an entry returned before, in the order of account and place.
 func (db *DB) AnnotatedAfter(ctx context.Context, account string, folder store.Path, after Annotated, most int) ([]Annotated, error) {
 	const from = "(account, folder, name, is_folder) > (?, ?, ?, ?) "
 	isFolder := boolAsInt(after.IsFolder)
@@ -60,8 +60,8 @@ func (db *DB) Locked(ctx context.Context, account string) ([]Annotated, error) {
 	return rows, db.FillAnnotated(ctx, rows)
 }
 
-// MoveAnnotated has what is noted about an entry, and about everything in it if it is a
-// folder, follow a move within an account. It returns how many entries followed.
+// MoveAnnotated moves the annotations of an entry, and of everything in it if it is a folder,
+// after a move within an account. It returns the number of annotated entries that moved.
 func (db *DB) MoveAnnotated(ctx context.Context, account string, from, to store.Ref) (moved int64, err error) {
 	return moved, db.transaction(ctx, func(tx *sql.Tx) error {
 		var id int64
@@ -87,8 +87,8 @@ func (db *DB) MoveAnnotated(ctx context.Context, account string, from, to store.
 	})
 }
 
-// moveBelow gives what is annotated in a folder its new place. What was annotated at one of
-// the new places is not there any more.
+// moveBelow gives the annotated entries of a folder their new places. Annotations that were at
+// one of the new places are displaced.
 func moveBelow(ctx context.Context, tx *sql.Tx, account string, from, to store.Path) (int64, error) {
 	const below = "account = ? AND folder >= ? AND folder < ?"
 	within := func(path store.Path) []any { return []any{account, []byte(path), append([]byte(path), 0xff)} }
@@ -137,8 +137,8 @@ func miss(ctx context.Context, tx *sql.Tx, at time.Time, where string, args ...a
 	return err
 }
 
-// ForgetMissing removes what is noted about entries that have been missing since before a
-// time. Those of accounts that are unlinked count as missing from now on.
+// ForgetMissing removes the annotations of entries that have been missing since before a time.
+// The entries of unlinked accounts count as missing from now on.
 func (db *DB) ForgetMissing(ctx context.Context, now, before time.Time) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE annotated SET missing_at = ? WHERE missing_at IS NULL AND account NOT IN (SELECT id FROM "+

@@ -40,7 +40,7 @@ func (a *Annotated) Place() store.Ref {
 	return place
 }
 
-// Comment is what somebody wrote about an entry.
+// Comment is a comment of a user on an entry.
 type Comment struct {
 	ID       int64
 	User     string // the id of who wrote it
@@ -57,7 +57,7 @@ type Lock struct {
 	At     time.Time
 	Until  time.Time
 	Reason string
-	// Token is that of the lock at the server, if it has one, and HeldUntil when that ends.
+	// Token is the token of the lock at the server, if there is one, and HeldUntil its end.
 	Token     string
 	HeldUntil time.Time
 }
@@ -113,22 +113,22 @@ func (db *DB) annotatedRows(ctx context.Context, where string, args ...any) ([]A
 	return scanAnnotated(rows)
 }
 
-// AnnotatedIn returns what is annotated directly in a folder, from one name to another.
+// AnnotatedIn returns the annotated entries directly in a folder, from one name to another.
 // The rows have no tags and comments yet, see [DB.FillAnnotated].
 func (db *DB) AnnotatedIn(ctx context.Context, account string, folder store.Path, first, last string) ([]Annotated, error) {
 	return db.annotatedRows(ctx, "WHERE account = ? AND folder = ? AND name BETWEEN ? AND ?", account, []byte(folder), []byte(first),
 		[]byte(last))
 }
 
-// AnnotatedAt returns what is annotated at a place, ErrNotFound if nothing is.
+// AnnotatedAt returns the annotated entry at a place; ErrNotFound if there is none.
 func (db *DB) AnnotatedAt(ctx context.Context, account string, place store.Ref) (Annotated, error) {
 	rows, err := db.annotatedRows(ctx, "WHERE account = ? AND folder = ? AND name = ? AND is_folder = ?", account,
 		[]byte(place.Folder.Path), []byte(place.Name), place.Kind == store.KindFolder)
 	return oneAnnotated(rows, err)
 }
 
-// AnnotatedByRef returns what is annotated under a provider's id, ErrNotFound if nothing is;
-// what is there before what is missing.
+// AnnotatedByRef returns the annotated entry with a provider's id; ErrNotFound if there is none.
+// It prefers an existing entry to a missing one.
 func (db *DB) AnnotatedByRef(ctx context.Context, account, ref string) (Annotated, error) {
 	rows, err := db.annotatedRows(ctx, "WHERE account = ? AND ref = ? AND ref <> '' ORDER BY missing_at IS NOT NULL LIMIT 1", account, ref)
 	return oneAnnotated(rows, err)
@@ -147,8 +147,8 @@ func oneAnnotated(rows []Annotated, err error) (Annotated, error) {
 // annotatedPage is how many entries are read at once.
 const annotatedPage = 500
 
-// AnnotatedBelow calls each with what is annotated anywhere below a folder, by folder and
-// name, until it returns an error. The folder itself is left out.
+// AnnotatedBelow calls each with the annotated entries anywhere below a folder, in the order of
+// folder and name, until it returns an error. The folder itself is left out.
 func (db *DB) AnnotatedBelow(ctx context.Context, account string, folder store.Path, each func(*Annotated) error) error {
 	from, after, isFolder := []byte(folder), []byte{}, -1
 	for {
@@ -259,8 +259,8 @@ func placeAnnotated(ctx context.Context, tx *sql.Tx, id int64, account string, p
 	return err
 }
 
-// displace notes that nobody knows where entries are. They are found again by their ids, if
-// they have any.
+// displace marks entries whose place is unknown. They are found again by their ids, if they
+// have any.
 func displace(ctx context.Context, tx *sql.Tx, where string, args ...any) error {
 	_, err := tx.ExecContext(ctx, "UPDATE annotated SET folder = CAST(x'ff' || id AS BLOB), missing_at = coalesce(missing_at, ?) WHERE "+where,
 		append([]any{time.Now()}, args...)...)

@@ -13,13 +13,13 @@ import (
 	"deftheron/core/remedy"
 )
 
-// asideMark stands in the name of records that were kept aside, between that of the database and the
-// migration that they were at.
+// asideMark is the part of the name of a kept copy of the records between the name of the database and the
+// number of its last migration.
 const asideMark = ".before-"
 
-// keepAside copies records that are to be migrated to a file beside them, so that the version that
-// wrote them can be gone back to. Those of the migration before are then removed. What a newer version
-// has written is left alone: migrate refuses it.
+// keepAside copies the records to a file beside them before a migration, so that it is possible to return
+// to the version that wrote them. It then removes the copy of the migration before. It ignores records of a
+// newer version: migrate refuses them.
 func keepAside(pool *sql.DB, path string) error {
 	at, err := migratedTo(pool)
 	known := slices.ContainsFunc(migrations, func(one *gormigrate.Migration) bool { return one.ID == at })

@@ -56,9 +56,9 @@ func (db *DB) LastAudit(ctx context.Context) (AuditEntry, error) {
 	return entry, err
 }
 
-// LastAuditBefore returns the last of the entries that all are from before a time; its zero value
-// if there is none. Entries are in the order in which they were written, which is about that of
-// their times.
+// LastAuditBefore returns the last entry before the first one that is not older than a time; the zero
+// value if there is none. Entries are in the order in which they were written, which is about the order
+// of their times.
 func (db *DB) LastAuditBefore(ctx context.Context, before time.Time) (last AuditEntry, err error) {
 	for entry, err := range db.Audit(ctx) {
 		if err != nil || !entry.At.Before(before) {

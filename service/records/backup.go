@@ -30,13 +30,13 @@ func (db *DB) CopyTo(ctx context.Context, path string) error {
 	return os.Chmod(path, 0o600)
 }
 
-// Summary is what a database holds.
+// Summary counts the content of a database.
 type Summary struct {
 	Instance                    string
 	Accounts, Jobs, Runs, Users int64
 }
 
-// Summarize counts what a database file holds. It must be one of this version.
+// Summarize counts the content of a database file, which must be of this version.
 func Summarize(ctx context.Context, path string) (summary Summary, err error) {
 	pool, err := readOnly(path)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Certificate is what a final pass of a migration has verified. Head is JSON, without
+// Certificate is the certificate of a final pass of a migration. Head is JSON, without
 // the digest.
 type Certificate struct {
 	Run    int64 `gorm:"primaryKey"`
@@ -75,7 +75,7 @@ func (db *DB) AddCertificate(ctx context.Context, certificate Certificate) error
 	return db.write.WithContext(ctx).Create(&certificate).Error
 }
 
-// Certificate returns that of a run; ErrNotFound where it has none.
+// Certificate returns the certificate of a run; ErrNotFound if it has none.
 func (db *DB) Certificate(ctx context.Context, run int64) (certificate Certificate, err error) {
 	err = db.read.WithContext(ctx).Where("run = ?", run).First(&certificate).Error
 	return certificate, found(err)
@@ -163,7 +163,7 @@ func (db *DB) AddPaper(ctx context.Context, paper Paper) error {
 		paper.SHA256, paper.Run, paper.Kind, paper.Format, paper.At).Error
 }
 
-// Paper returns what was handed out with a hash; ErrNotFound where nothing was.
+// Paper returns the report or certificate with a hash; ErrNotFound if there is none.
 func (db *DB) Paper(ctx context.Context, sha256 string) (paper Paper, err error) {
 	err = db.read.WithContext(ctx).Where("sha256 = ?", sha256).First(&paper).Error
 	return paper, found(err)

@@ -49,7 +49,7 @@ func holdIn(ctx context.Context, tx *sql.Tx, endings []transfer.Ending) error {
 		})
 }
 
-// ForgetContents drops what is known of the contents of a target.
+// ForgetContents removes the recorded contents of a target.
 func (db *DB) ForgetContents(ctx context.Context, scope string) error {
 	return db.write.WithContext(ctx).Exec("DELETE FROM contents WHERE scope = ?", scope).Error
 }

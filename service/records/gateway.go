@@ -12,13 +12,13 @@ import (
 // MostProperties is how many properties are kept of the entries of an account.
 const MostProperties = 20_000
 
-// ErrTooManyProperties says that an account has MostProperties already.
+// ErrTooManyProperties is the error if an account has MostProperties already.
 var ErrTooManyProperties = errors.New("too many properties")
 
 // Property is a property that a WebDAV client has set of an entry and that means nothing to the
 // service (RFC 4918, section 4.4).
 type Property struct {
-	// Name is that of the entry in its folder; it ends in a slash if the entry is a folder.
+	// Name of the entry in its folder; it ends with a slash if the entry is a folder.
 	Name string
 	// Space is the namespace of the property, and Local its name there.
 	Space, Local string
@@ -29,7 +29,7 @@ type Property struct {
 // GatewayLock is a lock of a WebDAV client.
 type GatewayLock struct {
 	Token string `gorm:"primaryKey"`
-	// Address is what is locked, and Deep whether everything in it is too.
+	// Address of the locked entry; Deep is set if everything in it is locked, too.
 	Address string
 	Deep    bool
 	Shared  bool
@@ -37,7 +37,7 @@ type GatewayLock struct {
 	Owner    string
 	User, By string
 	Expires  time.Time
-	// Made says that the service's own lock on the entry was made with this one, and ends with it.
+	// Made is set if the service's own lock on the entry was made with this one, and ends with it.
 	Made bool
 }
 
@@ -131,8 +131,8 @@ func dropProperties(ctx context.Context, tx *sql.Tx, account string, place store
 	return err
 }
 
-// CopyProperties gives an entry, and everything in it, the properties of another one of its kind in
-// place of its own. Those of which there would be more than MostProperties are left out.
+// CopyProperties replaces the properties of an entry, and of everything in it, by those of another entry
+// of its kind. It leaves out properties beyond MostProperties.
 func (db *DB) CopyProperties(ctx context.Context, account string, from store.Ref, toAccount string, to store.Ref) error {
 	to = to.As(from.Kind)
 	return db.transaction(ctx, func(tx *sql.Tx) error {

@@ -36,8 +36,8 @@ var historySchema = []string{
 		"WITHOUT ROWID",
 }
 
-// splitKey splits the key of a path into its folder and the rest, which of a folder has a
-// closing slash.
+// splitKey splits the key of a path into its folder and its name; the name of a folder ends
+// with a slash.
 func splitKey(key store.Key) (folder, name []byte) {
 	text := string(key)
 	cut := strings.LastIndexByte(strings.TrimSuffix(text, "/"), '/') + 1
@@ -120,7 +120,7 @@ func (h History) Of(ctx context.Context, path store.Key, most int) ([]HistoryRow
 	return h.db.changes(ctx, "history.account = ? AND folder = ? AND history.name = ? ORDER BY at DESC LIMIT ?", h.account, folder, name, most)
 }
 
-// atOnce is how many changes of a folder are looked at by one statement.
+// atOnce is how many changes of a folder one statement reads.
 const atOnce = 10_000
 
 // FirstIn implements history.Records.
@@ -275,5 +275,5 @@ func (db *DB) Listed(ctx context.Context, _ string, changes []history.Numbered) 
 	})
 }
 
-// mostThinned is how many changes are looked at, or removed, by one step of thinning.
+// mostThinned is how many changes one step of thinning reads or removes.
 const mostThinned = 2000

@@ -9,9 +9,9 @@ import (
 	"deftheron/core/store"
 )
 
-// Thinning has two steps, of which each may be interrupted and begun again: Doom marks what
-// retention drops, path by path, and TakeDoomed returns what is marked, manifest by manifest,
-// until DropDoomed has removed it.
+// Thinning has two steps, each of which may be interrupted and started again: Doom marks the
+// changes that retention drops, path by path, and TakeDoomed returns the marked changes,
+// manifest by manifest, until DropDoomed has removed them.
 
 // HistoryCount is how many changes with contents there are of something, and their bytes.
 type HistoryCount struct {
@@ -22,8 +22,8 @@ type HistoryCount struct {
 // Thinner decides about the changes of one path, in the order of time.
 type Thinner func(changes []history.Change, wanted func(*history.Change) (bool, error)) ([]history.Decision, error)
 
-// Doom has a Thinner decide about each path of the account, and marks what goes, unless dry.
-// It returns what goes.
+// Doom calls a Thinner for each path of the account, and marks the changes that it drops, unless
+// dry is set. It returns their count.
 func (h History) Doom(ctx context.Context, dry bool, thin Thinner) (going HistoryCount, err error) {
 	var folder, name []byte
 	var held []HistoryRow // of the path that a page ended in
@@ -76,7 +76,7 @@ func (h History) Doom(ctx context.Context, dry bool, thin Thinner) (going Histor
 	}
 }
 
-// mostOfPath is how many changes of one path are looked at together.
+// mostOfPath is how many changes of one path are read together.
 const mostOfPath = 20_000
 
 type mark struct {
@@ -203,7 +203,7 @@ func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bo
 	return last, err
 }
 
-// Parts returns the names of parts that are known, those of a list alone.
+// Parts returns which parts of a list are in the records.
 func (h History) Parts(ctx context.Context, names []string) (known map[string]bool, err error) {
 	known = map[string]bool{}
 	for _, name := range names {
@@ -287,8 +287,8 @@ func raiseNumbers(ctx context.Context, tx *sql.Tx, above int64) error {
 	return err
 }
 
-// ForgetHistory forgets what is known of the history of an account, by its id: it is read
-// again from the account.
+// ForgetHistory removes the records of an account's history, by its id: they are read again
+// from the account.
 func (db *DB) ForgetHistory(ctx context.Context, id string) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		const number = " WHERE account = (SELECT number FROM history_accounts WHERE id = ?)"

@@ -67,7 +67,7 @@ func newHistoryWriter(tx *sql.Tx) *historyWriter {
 	return &historyWriter{tx, map[string]int64{}, map[partID]int64{}, map[int64]HistoryCount{}, map[folderID]int64{}, map[int64]*clock{}}
 }
 
-// end writes what was collected.
+// end writes the collected changes.
 func (n *historyWriter) end(ctx context.Context) error {
 	for account, clock := range n.clocks {
 		if _, err := n.tx.ExecContext(ctx, "UPDATE history_accounts SET last = ? WHERE number = ?", clock.last, account); err != nil {

@@ -27,7 +27,7 @@ type Place struct {
 	Path  []byte `json:"path"`
 }
 
-// SaveIncoming keeps what is known of arrivals.
+// SaveIncoming saves arrivals.
 func (db *DB) SaveIncoming(ctx context.Context, all []arrival.Incoming) error {
 	return db.each(ctx, "INSERT OR REPLACE INTO incoming ("+incomingColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?)", len(all), func(i int) []any {
 		one := &all[i]
@@ -44,7 +44,7 @@ func (db *DB) Incoming(ctx context.Context, job string, route int, key store.Key
 	return all[0], true, nil
 }
 
-// IncomingAfter returns those of a route after a key (nil: from the first), in order.
+// IncomingAfter returns the arrivals of a route after a key (nil: from the first), in order.
 func (db *DB) IncomingAfter(ctx context.Context, job string, route int, after *store.Key, most int) ([]arrival.Incoming, error) {
 	if after == nil {
 		return db.incoming(ctx, "job = ? AND route = ? ORDER BY key LIMIT ?", job, route, most)
@@ -82,7 +82,7 @@ func (db *DB) incoming(ctx context.Context, where string, args ...any) ([]arriva
 	return all, rows.Err()
 }
 
-// ForgetIncoming drops what is known of some, as they are gone.
+// ForgetIncoming removes arrivals that are gone.
 func (db *DB) ForgetIncoming(ctx context.Context, all []arrival.Incoming) error {
 	return db.each(ctx, "DELETE FROM incoming WHERE job = ? AND route = ? AND key = ?", len(all), func(i int) []any {
 		return []any{all[i].Job, all[i].Route, []byte(all[i].Key)}
@@ -101,7 +101,7 @@ func (db *DB) ForgetArrivals(ctx context.Context, job string) error {
 	})
 }
 
-// Watched keeps from when on arrivals of a job are looked for.
+// Watched records the time from which arrivals of a job are looked for.
 func (db *DB) Watched(ctx context.Context, job string, at time.Time) error {
 	return db.write.WithContext(ctx).Exec("UPDATE jobs SET watched_at = ? WHERE id = ?", at, job).Error
 }

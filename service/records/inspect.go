@@ -5,8 +5,8 @@ import (
 	"errors"
 )
 
-// Inspect looks at the whole database, and returns an error that says what is damaged, and the version
-// of SQLite. Runs go on meanwhile. It ends with the context's error where that ends first.
+// Inspect checks the whole database, and returns an error that says what is damaged, and the version of
+// SQLite. Runs continue meanwhile. It returns the context's error if the context ends first.
 func (db *DB) Inspect(ctx context.Context) (sqlite string, err error) {
 	if err := db.readPool.QueryRowContext(ctx, "SELECT sqlite_version()").Scan(&sqlite); err != nil {
 		return "", err

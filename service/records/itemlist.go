@@ -100,7 +100,7 @@ func (db *DB) endOfStep(ctx context.Context, run int64, filter ItemFilter, after
 	return stop, err
 }
 
-// itemParts are the tables and conditions that together have the items of a state and a cause
+// itemParts returns the tables and conditions that together yield the items of a state and a cause
 // after a seq, each in the order of seq by its index.
 func itemParts(run int64, filter ItemFilter, after int64) (parts []string, args [][]any) {
 	part := func(text string, values ...any) { parts, args = append(parts, text), append(args, values) }
@@ -203,8 +203,8 @@ func escapeLike(text string) string {
 	return strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(text)
 }
 
-// DecideItems keeps what a person has decided about some items of a run, by seq, and returns how
-// many of them wait for a decision. An empty decision takes an earlier one back.
+// DecideItems records a person's decision about some items of a run, by seq, and returns how many
+// of them wait for a decision. An empty decision withdraws an earlier one.
 func (db *DB) DecideItems(ctx context.Context, run int64, seqs []int64, decision plan.ConflictRule) (decided int64, err error) {
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
 		statement, err := tx.PrepareContext(ctx,

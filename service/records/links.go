@@ -34,7 +34,7 @@ type LinkSettings struct {
 	Site     string            `json:"site,omitempty"`
 }
 
-// Settings are those of the account as it is.
+// Settings returns the present settings of the account.
 func (a Account) Settings() LinkSettings {
 	return LinkSettings{Provider: a.Provider, Options: a.Options, Start: a.Start, ReadOnly: a.ReadOnly, Owner: a.Owner, Site: a.Site}
 }
@@ -78,8 +78,7 @@ func (db *DB) EndedAt(ctx context.Context, mark string) (id string, err error) {
 	return id, err
 }
 
-// ForgetEnded drops what is remembered of copies through links that ended before a
-// moment.
+// ForgetEnded removes the pairs of accounts that were unlinked before a time.
 func (db *DB) ForgetEnded(ctx context.Context, before time.Time) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		const scopes = `(SELECT number FROM scopes WHERE EXISTS (SELECT 1 FROM link_events INDEXED BY link_events_unlinked
@@ -101,8 +100,8 @@ func (db *DB) LinkedAs(ctx context.Context, name string) (string, error) {
 	return event.Account, found(err)
 }
 
-// SaveAccount keeps the columns of an account that are named, and no other: what a
-// provider has replaced meanwhile, such as its secret, must not come back.
+// SaveAccount saves the named columns of an account, and no others: it must not restore
+// values that a provider has replaced meanwhile, such as its secret.
 func (db *DB) SaveAccount(ctx context.Context, row Account, columns ...string) error {
 	defer db.accounts.clear()
 	return found(db.write.WithContext(ctx).Model(&row).Where("id = ?", row.ID).Select(columns).Updates(row).Error)
@@ -211,7 +210,7 @@ type SpaceSample struct {
 	Total   int64
 }
 
-// AddSpaceSample keeps a sample, and forgets those of the account from before a
+// AddSpaceSample adds a sample, and removes the account's samples from before a
 // time.
 func (db *DB) AddSpaceSample(ctx context.Context, sample SpaceSample, before time.Time) error {
 	if err := db.write.WithContext(ctx).Where("account = ? AND at < ?", sample.Account, before).Delete(&SpaceSample{}).Error; err != nil {
@@ -220,7 +219,7 @@ func (db *DB) AddSpaceSample(ctx context.Context, sample SpaceSample, before tim
 	return db.write.WithContext(ctx).Create(&sample).Error
 }
 
-// SpaceSamples returns those of an account, oldest first.
+// SpaceSamples returns the samples of an account, oldest first.
 func (db *DB) SpaceSamples(ctx context.Context, account string) (samples []SpaceSample, err error) {
 	return samples, db.read.WithContext(ctx).Where("account = ?", account).Order("at").Find(&samples).Error
 }
@@ -243,7 +242,7 @@ func (db *DB) AddSpeed(ctx context.Context, speed *Speed) error {
 	return db.write.WithContext(ctx).Create(speed).Error
 }
 
-// Speeds returns those of an account, newest first.
+// Speeds returns the speed checks of an account, newest first.
 func (db *DB) Speeds(ctx context.Context, account string, most int) (speeds []Speed, err error) {
 	return speeds, db.read.WithContext(ctx).Where("account = ?", account).Order("seq DESC").Limit(most).Find(&speeds).Error
 }

@@ -28,13 +28,13 @@ func (db *DB) ManagesWorker(ctx context.Context, user, name string) (manages boo
 		WHERE w.name = ?)`, user, name).Scan(&manages).Error
 }
 
-// AssignWorker has a user manage a worker. That the user does already is no error.
+// AssignWorker makes a user a manager of a worker. It is no error if the user is one already.
 func (db *DB) AssignWorker(ctx context.Context, worker, user string, now time.Time) error {
 	return db.write.WithContext(ctx).Exec("INSERT INTO worker_managers (worker, user, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
 		worker, user, now).Error
 }
 
-// UnassignWorker has a user no longer manage a worker.
+// UnassignWorker removes a user from the managers of a worker.
 func (db *DB) UnassignWorker(ctx context.Context, worker, user string) error {
 	return db.write.WithContext(ctx).Exec("DELETE FROM worker_managers WHERE worker = ? AND user = ?", worker, user).Error
 }

@@ -26,7 +26,7 @@ func (db *DB) AddNotifications(ctx context.Context, notifications []Notification
 	return db.write.WithContext(ctx).Create(&notifications).Error
 }
 
-// DueNotifications returns those that are to be sent, oldest first.
+// DueNotifications returns the notifications to send, oldest first.
 func (db *DB) DueNotifications(ctx context.Context, now time.Time) (notifications []Notification, err error) {
 	err = db.read.WithContext(ctx).Table("notifications INDEXED BY notices_due").Where("sent_at IS NULL AND given_up = 0 AND due_at <= ?",
 		now).Order("seq").Limit(500).Find(&notifications).Error

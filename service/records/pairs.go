@@ -36,7 +36,7 @@ func pairsOf(endings []transfer.Ending) []routedPair {
 // known counts how many files of scopes have pairs more, or fewer.
 type known map[int64]int64
 
-// count counts a pair: of a file, and not that of a settled conflict.
+// count counts the pair of a file, unless it belongs to a settled conflict.
 func (k known) count(scope int64, key store.Key, kept bool, n int64) {
 	if !kept && !strings.HasSuffix(string(key), "/") {
 		k[scope] += n
@@ -81,7 +81,7 @@ func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfe
 
 const pairColumns = `source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, target_key, mark, verification, target_mark, digest`
 
-// savePairs adds pairs, or overwrites those of their keys, and counts the new ones.
+// savePairs adds pairs, or overwrites the pairs of the same keys, and counts the new ones.
 func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
 	ctx = uncancelled(ctx)
 	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+
@@ -260,7 +260,7 @@ func (db *DB) SetEpoch(ctx context.Context, scope string, epoch transfer.Epoch) 
 	})
 }
 
-// ForgetScope drops what is remembered of two places that no run goes between again, some at a
+// ForgetScope removes the pairs of two places between which no run copies again, a number at a
 // time.
 func (db *DB) ForgetScope(ctx context.Context, scope string) error {
 	const number = "(SELECT number FROM scopes WHERE name = ?)"

@@ -10,7 +10,7 @@ type Passkey struct {
 	ID   string // of the credential, in base64url
 	User string
 	Name string
-	// Credential is what is needed to check its answers, in JSON.
+	// Credential is the data needed to check its answers, in JSON.
 	Credential string
 	CreatedAt  time.Time
 	SeenAt     *time.Time
@@ -31,7 +31,7 @@ func (db *DB) AddPasskey(ctx context.Context, key *Passkey) error {
 	return found(db.write.WithContext(ctx).Create(key).Error)
 }
 
-// UsePasskey keeps what a passkey is after it was used.
+// UsePasskey saves the state of a passkey after a use.
 func (db *DB) UsePasskey(ctx context.Context, id, credential string, at time.Time) error {
 	return db.write.WithContext(ctx).Exec("UPDATE passkeys SET credential = ?, seen_at = ? WHERE id = ?", credential, at, id).Error
 }

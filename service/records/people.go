@@ -38,7 +38,7 @@ var peopleSchema = []string{
 	"CREATE INDEX audit_action ON audit (action, seq)",
 }
 
-// User is somebody who may sign in.
+// User is a person who may sign in.
 type User struct {
 	ID   string
 	Name string

@@ -26,7 +26,7 @@ func (db *DB) each(ctx context.Context, statement string, n int, row func(int) [
 }
 
 // uncancelled is for the many statements of one transaction: the driver starts a goroutine for
-// each one that can be cancelled. A transaction that has begun is carried out.
+// each statement that can be cancelled. A transaction that has started is completed.
 func uncancelled(ctx context.Context) context.Context { return context.WithoutCancel(ctx) }
 
 func eachIn(ctx context.Context, tx *sql.Tx, statement string, n int, row func(int) []any) error {
@@ -132,7 +132,7 @@ func (db *DB) MarkMoved(ctx context.Context, run string, route int, at []store.K
 	return marked, err
 }
 
-// halves are the removals of files that have moved, which are told by other items.
+// halves matches the removals of moved files, for which other items stand.
 const halves = "state = 'waiting' AND cause = 'moved'"
 
 // Planned implements transfer.Records.
@@ -291,8 +291,8 @@ func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cau
 	return result.RowsAffected, result.Error
 }
 
-// EndStranded ends the items that wait in runs which have ended, as the disk was full
-// when their end was to be written down.
+// EndStranded ends the items that still wait in ended runs, because the disk was full when
+// their ends should have been recorded.
 func (db *DB) EndStranded(ctx context.Context) error {
 	const stranded = "(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = " +
 		"'waiting' AND ended_at IS NOT NULL)"

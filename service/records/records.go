@@ -34,13 +34,13 @@ import (
 // FileName is the database's name in the data folder.
 const FileName = "heron.db"
 
-// ErrNewer says that the database was written by a newer version.
+// ErrNewer is the error if a newer version has written the database.
 var ErrNewer = errors.New("the records were written by a newer version")
 
-// ErrNotFound says that there is no such row.
+// ErrNotFound is the error if there is no such row.
 var ErrNotFound = errors.New("not in the records")
 
-// ErrTaken says that a name is taken.
+// ErrTaken is the error if a name is taken.
 var ErrTaken = errors.New("the name is taken")
 
 // DB is the database.
@@ -60,8 +60,8 @@ type DB struct {
 	accounts accountCache
 }
 
-// ErrMoved says that the database's file was moved or removed under the service:
-// what is written from then on is lost.
+// ErrMoved is the error if the database's file was moved or removed while the service
+// runs: everything that is written from then on is lost.
 var ErrMoved = errors.New("the records are not at their place any more")
 
 // Check returns ErrMoved where the file that is written to is not the one at its path.
@@ -146,7 +146,7 @@ func makePrivate(path string) error {
 	return nil
 }
 
-// driverName is that of the SQLite driver; tests take one that tells what is asked.
+// driverName is the name of the SQLite driver; tests use one that records the statements.
 var driverName = sqlite.DriverName
 
 func open(path, mode string, connections int) (*gorm.DB, error) {

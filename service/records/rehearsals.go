@@ -16,7 +16,7 @@ var rehearsalSchema = []string{
 	"CREATE INDEX rehearsals_job ON rehearsals (job, number)",
 }
 
-// Rehearsal is a rehearsal of what a job keeps at its targets.
+// Rehearsal is a rehearsal of restoring what a job keeps at its targets.
 type Rehearsal struct {
 	Number    int64 `gorm:"primaryKey"`
 	Job       string
@@ -24,7 +24,7 @@ type Rehearsal struct {
 	StartedAt time.Time
 	EndedAt   *time.Time
 	Seed      int64 // of the choice
-	// Everything says that all files were restored, not a choice of them.
+	// Everything is set if all files were restored, not a choice of them.
 	Everything bool
 	Files      int64 // restored and compared
 	Bytes      int64
@@ -33,7 +33,7 @@ type Rehearsal struct {
 	BySize     int64 // of which no hash was recorded
 	Failed     int64
 	Why        string // why it broke off; empty if it did not
-	// Outcomes are those of a choice, or the first that failed.
+	// Outcomes are the results of a choice of files, or the first failures.
 	Outcomes []RehearsedFile `gorm:"serializer:json"`
 }
 
@@ -46,7 +46,7 @@ type RehearsedFile struct {
 	Why     string `json:"why,omitempty"` // why it failed
 }
 
-// Passed reports whether all that was restored is what was recorded.
+// Passed reports whether every restored file has its recorded content.
 func (r Rehearsal) Passed() bool { return r.EndedAt != nil && r.Failed == 0 && r.Why == "" }
 
 // SaveRehearsal adds a rehearsal, or overwrites it.

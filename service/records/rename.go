@@ -178,7 +178,7 @@ func nestFilters(rules map[string]any, patterns []any) {
 	rules["include"] = include
 }
 
-// renamedHours makes a list of limits at hours of the week from what was an object.
+// renamedHours turns the former object of limits by hours of the week into a list.
 func renamedHours(hours map[string]any) any {
 	list := []any{}
 	for when, rate := range hours {

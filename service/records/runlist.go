@@ -68,8 +68,9 @@ func (db *DB) FindRuns(ctx context.Context, filter RunFilter, before int64, most
 	return runs, next, nil
 }
 
-// findRuns reads runs in the order of the index that fits the filter best: of each state but
-// done, which few runs have; else of an account or of a job, else in that of their numbers.
+// findRuns reads runs in the order of the index that fits the filter best: the index of states,
+// for a state that few runs have (all but done); otherwise of an account or a job; otherwise of
+// their numbers.
 func (db *DB) findRuns(ctx context.Context, filter RunFilter, where []string, args []any, most int) (runs []Run, err error) {
 	read := func(from, order string, where []string, args []any) error {
 		text := "SELECT runs.* FROM " + from
@@ -181,8 +182,8 @@ func (db *DB) stepBefore(ctx context.Context, before int64) (low int64, err erro
 	return max(1, before-textStep), nil
 }
 
-// KeepFlows keeps what a run has transferred between each two accounts. pairs has the accounts
-// of each route of its items. It reads all items of the run once.
+// KeepFlows records how much a run has transferred between each two accounts. pairs holds the
+// accounts of each route of its items. It reads all items of the run once.
 func (db *DB) KeepFlows(ctx context.Context, run int64, pairs [][2]string) error {
 	rows, err := db.readPool.QueryContext(ctx, "SELECT route, sum(moved) FROM items WHERE run = ? AND state = 'done' GROUP BY route", run)
 	if err != nil {

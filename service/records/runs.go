@@ -21,7 +21,7 @@ type Route struct {
 	Contents string `json:"contents,omitempty"`
 }
 
-// Job is what is to be done, kept.
+// Job is a job.
 type Job struct {
 	ID        string
 	Name      string
@@ -29,7 +29,7 @@ type Job struct {
 	Routes    []Route    `gorm:"serializer:json"`
 	Rules     plan.Rules `gorm:"serializer:json"`
 	CreatedAt time.Time
-	// OneOff says that it was made for one run, and is of no use after it.
+	// OneOff is set if the job was created for one run, and is not needed after it.
 	OneOff bool `gorm:"column:once"`
 	// Spec is a kept job as it was written, but for its routes.
 	Spec      job.Spec `gorm:"serializer:json"`
@@ -39,7 +39,7 @@ type Job struct {
 	ChangedAt *time.Time
 	// Owner is the id of the user in whose name the job runs: who made or changed it last.
 	Owner string
-	// WatchedAt is since when arrivals are looked for; nil: not yet.
+	// WatchedAt is the time from which arrivals are looked for; nil: not yet.
 	WatchedAt *time.Time
 }
 
@@ -54,17 +54,17 @@ type Run struct {
 	Places []Place `gorm:"serializer:json"`
 	// StartedBy is what had the run begin, in words.
 	StartedBy string
-	// Approved says that a person has let it go, whatever its safety says.
+	// Approved is set if a person has approved the run, whatever its safety limits say.
 	Approved bool
 	State    run.State
 	Cause    string
 	Why      string
 	Routes   []Route    `gorm:"serializer:json"`
 	Rules    plan.Rules `gorm:"serializer:json"`
-	// Planned and Totals are those of a plan that is complete.
+	// Planned is set if the plan is complete, and Totals are its totals.
 	Planned bool
 	Totals  plan.Totals `gorm:"serializer:json"`
-	// Cancelling says that a person cancelled it; it may not have ended.
+	// Cancelling is set if a person cancelled the run; it may not have ended yet.
 	Cancelling    bool
 	Items         int64
 	Done          int64
@@ -82,7 +82,7 @@ type Run struct {
 	EndedAt   *time.Time
 }
 
-// CarriedBy is what a worker has copied for a run.
+// CarriedBy counts what a worker has copied for a run.
 type CarriedBy struct {
 	Worker string `json:"worker"` // its name
 	Items  int64  `json:"items"`
@@ -167,8 +167,8 @@ func (db *DB) PauseRun(ctx context.Context, row Run) error {
 	return db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND ended_at IS NULL", run.Paused, row.Number).Error
 }
 
-// ResumeRun makes a run queued that waits for somebody, and reports whether it was one: of
-// several that resume it at once, one does.
+// ResumeRun queues a run that waits for a person, and reports whether it waited: of several
+// callers at the same time only one gets true.
 func (db *DB) ResumeRun(ctx context.Context, row Run) (bool, error) {
 	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN ?", run.Queued, row.Number,
 		run.Before(run.Resume))

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// ShareLink is a link by which somebody without an account uses a file or folder.
+// ShareLink is a link by which a person without an account uses a file or folder.
 type ShareLink struct {
 	ID      string // for people; it opens nothing
 	Hash    string // SHA-256 of the link's token, in hexadecimal
@@ -62,7 +62,7 @@ func (db *DB) AddShareLink(ctx context.Context, link ShareLink) error {
 	return found(db.write.WithContext(ctx).Create(&link).Error)
 }
 
-// ShareLinks returns links, the newest first; those of one user, unless that is empty.
+// ShareLinks returns the links of a user, or all if user is empty, newest first.
 func (db *DB) ShareLinks(ctx context.Context, user string) (links []ShareLink, err error) {
 	query := db.read.WithContext(ctx).Order("created_at DESC")
 	if user != "" {
@@ -76,7 +76,7 @@ func (db *DB) ShareLink(ctx context.Context, id string) (link ShareLink, err err
 	return link, found(db.read.WithContext(ctx).Where("id = ?", id).First(&link).Error)
 }
 
-// ShareLinkByHash returns the link whose token has a hash.
+// ShareLinkByHash returns the link with a hash of its token.
 func (db *DB) ShareLinkByHash(ctx context.Context, hash string) (link ShareLink, err error) {
 	return link, found(db.read.WithContext(ctx).Where("hash = ?", hash).First(&link).Error)
 }

@@ -10,7 +10,7 @@ import (
 	"deftheron/core/store"
 )
 
-// ErrTooMany says that an entry has as many tags or comments as it may have.
+// ErrTooMany is the error if an entry has the maximum number of tags or comments.
 var ErrTooMany = errors.New("too many")
 
 // AddTags gives an entry tags, and returns how many it did not have.

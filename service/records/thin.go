@@ -152,9 +152,9 @@ func (db *DB) IsThinned(ctx context.Context, run int64) (bool, error) {
 	return sum.Items > 0, err
 }
 
-// ThinSamples keeps of what was measured of accounts before a moment one sample a day,
-// none of more than two years before, of each account the last hundred speed checks
-// and the last thousand changes of its link, and what was transferred in a day for three years.
+// ThinSamples thins the measurements of accounts. Of the samples from before a time it keeps one
+// a day, for two years; of each account the last hundred speed checks and the last thousand
+// events; and the daily transfers for three years.
 func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 	rows, err := db.Accounts(ctx)
 	if err != nil {

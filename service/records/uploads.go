@@ -16,7 +16,7 @@ var openUploadSchema = []string{
 	"CREATE INDEX open_uploads_of ON open_uploads (account)",
 }
 
-// OpenUpload is one that was begun and did not end yet.
+// OpenUpload is an upload that has started and not ended yet.
 type OpenUpload struct {
 	ID      int64
 	Account string // its id
