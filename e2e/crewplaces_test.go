@@ -30,8 +30,8 @@ func TestWorkersShareEverywhere(t *testing.T) {
 	for _, place := range places {
 		c.must("mkdir", "/"+place+"/survey")
 		for i, route := range routes(place) {
-			c.must("job", "create", fmt.Sprint(place, "-", i), "--type", "mirror", "--from", route[0], "--to", route[1], "--safety-deletions", "none",
-				"--safety-overwrites", "none", "--deletions", "delete")
+			c.must("job", "create", fmt.Sprint(place, "-", i), "--type", "mirror", "--from", route[0], "--to", route[1],
+				"--safety-deletions", "none", "--safety-overwrites", "none", "--deletions", "delete")
 		}
 	}
 	c.everyPlace(places, 150, func(string) bool { return true })
