@@ -138,7 +138,11 @@ func (g *growing) measure(what string, do func()) {
 	if *growth {
 		g.h.rest()
 	}
-	g.table.add(what, clock, processorTime(g.t, g.h.pid)-busy, g.files)
+	used := processorTime(g.t, g.h.pid) - busy
+	g.table.add(what, clock, used, g.files)
+	if *growth {
+		g.t.Logf("%d files, %s: %.0f s, %.0f s of processor time", g.files, what, clock, used)
+	}
 }
 
 // drop removes what was measured, so that the largest trees have space, where that is not
