@@ -9,14 +9,14 @@ import (
 	"deftheron/core/store"
 )
 
-// openUpload is what is kept of an upload while it is open, where the service cannot
-// list open ones: what the request that gives it up has to know.
+// openUpload is the record of an open upload at a service that cannot list them: the
+// values that the request to abort it needs.
 type openUpload struct {
 	Way int            `json:"way"` // the index of the way of writing
 	In  map[string]any `json:"in"`
 }
 
-// keep keeps an upload that was begun, until it ended.
+// keep records an upload that has started, until it has ended.
 func (w *writer) keep(ctx context.Context) (drop func(), err error) {
 	keeps := w.a.opening.Uploads
 	if keeps == nil || !w.begun || w.giveUpOperation() == nil || w.a.definition.Leftovers != nil {
@@ -49,7 +49,7 @@ func (w *writer) keep(ctx context.Context) (drop func(), err error) {
 	}, nil
 }
 
-// abandonedTime bounds how long it is tried to give up what a former process left.
+// abandonedTime bounds the time for aborting the uploads of an earlier process.
 const abandonedTime = 2 * time.Minute
 
 // giveUpAbandoned gives up the uploads that a former process left open. What cannot be

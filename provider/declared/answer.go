@@ -19,8 +19,8 @@ import (
 
 type jqInput = jq.Input
 
-// largestAnswer bounds what is read of an answer that is JSON: decoded, it takes
-// several times as much. A page of 1,000 entries has about a third of a MiB.
+// largestAnswer bounds an answer in JSON: decoded, it takes several times as much
+// memory. A page of 1,000 entries has about a third of a MiB.
 const largestAnswer = 8 << 20
 
 // answer is what came back.
@@ -91,7 +91,7 @@ func (g *answer) decode() {
 	}
 }
 
-// json says that the body has to be JSON.
+// json requires the body to be JSON, and decodes it.
 func (g *answer) json(out *outgoing) error {
 	if g.notJSON == nil {
 		return nil
@@ -131,7 +131,7 @@ func (g *answer) input(in scope) jqInput {
 	return jqInput{Value: g.body, In: map[string]any(in), Headers: g.headers, Status: g.status}
 }
 
-// steps are those of an operation, in order.
+// steps returns the steps of an operation, in order.
 func (o *Operation) steps() []*Step {
 	if o.Request != nil {
 		return []*Step{&o.Step}

@@ -102,8 +102,8 @@ func (d *Definition) check(root *yaml.Node) error {
 	return checkSteps(d, reflect.ValueOf(d).Elem(), "", wrong)
 }
 
-// known are the names that addresses may hold: what a request sees, of which some is
-// there in some operations alone.
+// known are the names that addresses may contain: the variables of a request. Some exist
+// only in some operations.
 var known = []string{
 	"option", "area", "member", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset",
 	"number", "size",

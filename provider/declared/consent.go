@@ -17,7 +17,7 @@ import (
 // consentTime is how long a consent may take where the service does not say.
 const consentTime = 10 * time.Minute
 
-// begun is what is kept of a consent between its begin and its end.
+// begun is the state of a consent between its start and its end.
 type begun struct {
 	Way          string `json:"way"`
 	Verifier     string `json:"verifier,omitempty"`

@@ -1,10 +1,10 @@
-// Package declared is the provider of whatever storage service a provider
-// definition describes: a YAML file that says how to sign in, which requests
-// list, read, write and change things, and how the answers are to be read.
+// Package declared is the provider of every storage service that a provider
+// definition describes: a YAML file with the sign-in, the requests that list, read,
+// write and change entries, and the meaning of the answers.
 //
-// [Load] reads a definition and refuses a wrong one with its line; [New] makes
-// a store.Provider of it. Addresses are URI templates (RFC 6570), everything
-// else that is computed is jq, in the bounded form of package jq.
+// [Load] reads a definition and reports mistakes with their lines; [New] makes a
+// store.Provider from it. Addresses are URI templates (RFC 6570), and everything else
+// that is computed is jq, in the bounded form of package jq.
 // docs/provider-definitions.md teaches the format, and [Schema] describes it to
 // editors.
 package declared
@@ -124,7 +124,7 @@ type Assertion struct {
 	Lasts     Duration `yaml:"lasts" doc:"How long the assertion holds; 5m unless given."`
 }
 
-// Send is what is sent with every request.
+// Send is the common part of every request.
 type Send struct {
 	Headers map[string]Expr `yaml:"headers" doc:"Headers; one that comes to null is left out."`
 	Query   map[string]Expr `yaml:"query" doc:"Parameters of the query; one that comes to null is left out."`
@@ -212,7 +212,7 @@ type Limits struct {
 	Page    int  `yaml:"page" doc:".limit: how many entries are asked for at once; 1000 unless given."`
 }
 
-// Times say how times are told.
+// Times defines the format of times.
 type Times struct {
 	Precision Duration `yaml:"precision" doc:"The smallest difference that is reported: 1s unless given."`
 	Kept      bool     `yaml:"kept" doc:"The time that an upload gives is kept."`
@@ -317,7 +317,7 @@ type Batch struct {
 	Body   Expr `yaml:"body" doc:"Of each answer: the body that the rules see; . unless given."`
 }
 
-// Changes says what has changed.
+// Changes defines the change feed.
 type Changes struct {
 	Begin       *Operation `yaml:"begin" doc:"Where to begin; .cursor of the answer is kept by begin-cursor."`
 	BeginCursor Expr       `yaml:"begin-cursor" doc:"The cursor, of the answer to begin."`
@@ -346,13 +346,13 @@ type Document struct {
 	Formats []Format `yaml:"formats" doc:"What it can be exported as; the first is the default." need:"yes"`
 }
 
-// Format is what a document can be exported as.
+// Format is a format to which a document can be exported.
 type Format struct {
 	Name  string `yaml:"name" doc:"The extension, such as odt." need:"yes"`
 	Media string `yaml:"media" doc:"Its media type; .format.media."`
 }
 
-// Leftovers finds uploads that were begun and never ended.
+// Leftovers finds uploads that have started and never ended.
 type Leftovers struct {
 	Step   `yaml:",inline"`
 	Items  Expr       `yaml:"items" doc:"Each open upload of the answer." need:"yes"`
@@ -369,7 +369,7 @@ type Operation struct {
 	Steps []Step `yaml:"steps" doc:"Several requests, in order. What each keeps is .kept in those that follow."`
 }
 
-// Step is one request and what is read from its answer.
+// Step is one request, and the values to read from its answer.
 type Step struct {
 	Shared    []string        `yaml:"common" doc:"Names of the common parts that the request has."`
 	When      Expr            `yaml:"when" doc:"Whether the step is taken."`

@@ -198,7 +198,7 @@ type placer struct {
 	known  map[string]store.Folder
 }
 
-// deepest bounds how far up it is looked.
+// deepest bounds how many parent folders are followed.
 const deepest = 200
 
 // of is the folder with an id; ok is false where it is not in the one that is

@@ -139,8 +139,7 @@ func (a *account) startID(ctx context.Context) (string, error) {
 	return id, nil
 }
 
-// again carries something out, and once more where it found nothing by what was
-// remembered of the way there.
+// again calls do, and once more if it found nothing by remembered ids of folders.
 func (a *account) again(folder store.Folder, do func() error) error {
 	err := do()
 	if errors.Is(err, errAbsent) && a.ids.isFresh(folder.Path, a.opening.Now()) {

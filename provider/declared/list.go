@@ -94,8 +94,8 @@ func (e Expr) each(ctx context.Context, input jqInput, otherwise any, yield func
 	return nil
 }
 
-// page asks for one page. A listing goes on after a fault that may pass, so that
-// what was listed is not listed again.
+// page requests one page. After a temporary fault it tries again, so that the listing
+// need not start again.
 func (a *account) page(ctx context.Context, operation string, op *Operation, next *Next, in scope, link *url.URL,
 	number int) (*answer, *outgoing, error) {
 	var last *outgoing
@@ -232,7 +232,7 @@ func linkOf(headers []string, relation string) string {
 	return ""
 }
 
-// children yields what is in a folder, as found.
+// children yields the entries of a folder, as found values.
 func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[found, error] {
 	return func(yield func(found, error) bool) {
 		id, err := a.folderID(ctx, folder)
@@ -333,8 +333,8 @@ func (a *account) named(ctx context.Context, folder store.Folder, name string) (
 	return all, nil
 }
 
-// sameAsAsked holds the name in an answer to the one that was asked for, which it gets
-// where the answer tells none. Another name says that the request went to another entry.
+// sameAsAsked compares the name in an answer with the requested one, which it sets if the
+// answer has none. Another name means that the request reached another entry.
 func (a *account) sameAsAsked(one *found, name, operation string) error {
 	if one.Name == "" {
 		one.Name = name

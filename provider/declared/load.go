@@ -19,7 +19,7 @@ import (
 // Largest is the most bytes that a definition may have.
 const Largest = 256 << 10
 
-// Problem is what is wrong with a definition, and where.
+// Problem is a mistake in a definition, with its line.
 type Problem struct {
 	File   string
 	Line   int
@@ -160,7 +160,7 @@ type member struct {
 	field reflect.StructField
 }
 
-// membersOf returns the members of a struct, those of inlined ones included.
+// membersOf returns the members of a struct, with the members of inlined structs.
 func membersOf(t reflect.Type) []member {
 	var all []member
 	for i := range t.NumField() {
@@ -284,7 +284,7 @@ func nearest(name string, members []member) string {
 	return " (there are " + strings.Join(names, ", ") + ")"
 }
 
-// editDistance is that of Levenshtein.
+// editDistance returns the Levenshtein distance.
 func editDistance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {

@@ -94,8 +94,8 @@ func (a *account) lookAtStart(ctx context.Context) (found, error) {
 	return above.look(ctx, a.start.Ref())
 }
 
-// subject is what requests about an entry see: where it is, and what is known
-// of it.
+// subject returns the variables of requests about an entry: its place, and its known
+// values.
 func (a *account) subject(ctx context.Context, place store.Ref, one found) (scope, error) {
 	parentID, err := a.folderID(ctx, place.Folder)
 	if err != nil {

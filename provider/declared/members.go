@@ -8,14 +8,14 @@ import (
 	"deftheron/core/view"
 )
 
-// linksMembers reports whether an account is that of a whole organisation: the definition
-// lists members, and the account is linked with a service key.
+// linksMembers reports whether an account is a whole organisation: the definition lists
+// members, and the account is linked with a service key.
 func (p *Provider) linksMembers(opening store.Opening) bool {
 	return p.Definition().Members != nil && opening.Options[optionSignIn] == "assertion"
 }
 
 // openMembers opens the areas of all members of an organisation as one account. admin has
-// the service key, and acts for nobody.
+// the service key, and acts for no member.
 func (p *Provider) openMembers(ctx context.Context, admin *account) (store.Store, error) {
 	if admin.start != "" {
 		return nil, &store.OptionError{Option: "start", Reason: "an organisation has no starting folder; leave it out"}

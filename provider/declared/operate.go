@@ -15,7 +15,7 @@ type making struct {
 	turns map[store.Path]chan struct{}
 }
 
-// turn waits until nobody makes the folder.
+// turn waits until no other goroutine creates the folder.
 func (m *making) turn(ctx context.Context, path store.Path) (func(), error) {
 	for {
 		m.mu.Lock()
@@ -257,8 +257,8 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 	return a.removal(), a.removeFound(ctx, place, one)
 }
 
-// RemoveFolder implements store.Store. Where the service removes a folder with all
-// that is in it, it is looked into just before.
+// RemoveFolder implements store.Store. If the service removes a folder with everything
+// in it, RemoveFolder checks just before that it is empty.
 func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
 	d := a.definition.Remove
 	if d == nil {
@@ -288,7 +288,7 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 	return a.removal(), nil
 }
 
-// removal is what becomes of what is removed.
+// removal returns what becomes of removed entries.
 func (a *account) removal() store.Removal {
 	if a.definition.Remove.Trash {
 		return store.RemovedToTrash

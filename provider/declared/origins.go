@@ -6,9 +6,9 @@ import (
 	"deftheron/core/store"
 )
 
-// SecretOrigins implements store.Originator: the base, further origins, and where tokens
-// are got and given back. What depends on the account, which is known only after a
-// sign-in, is told as it stands in the definition.
+// SecretOrigins implements store.Originator: the base, further origins, and the addresses
+// that issue and revoke tokens. Origins that depend on the account, which is known only
+// after a sign-in, are returned as they are in the definition.
 func (p *Provider) SecretOrigins(options map[string]string) (origins []string) {
 	add := func(template Template) {
 		if template.Template == nil {

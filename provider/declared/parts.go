@@ -38,7 +38,7 @@ type begunUpload struct {
 	Kept map[string]any `json:"kept"`
 }
 
-// resume is the writer of an upload that was begun.
+// resume returns the writer of an upload that has started before.
 func (a *account) resume(ctx context.Context, writing store.Writing, upload string) (*writer, error) {
 	var begun begunUpload
 	if err := json.Unmarshal([]byte(upload), &begun); err != nil {

@@ -212,7 +212,7 @@ func (p *pieces) close() {
 	}
 }
 
-// run sends what is left.
+// run sends the remaining pieces.
 func (p *pieces) run(ctx context.Context) error {
 	if p.stream == nil {
 		if err := p.open(ctx); err != nil {

@@ -22,7 +22,7 @@ const (
 type Provider struct {
 	name string
 	load func() *Definition // once
-	// Record, where not nil, is told of every exchange, its secrets blanked.
+	// Record, if not nil, is called with every exchange, without its secrets.
 	Record func(Exchange)
 	// patient has requests wait by themselves where the service asks to slow
 	// down, which is the engine's to do else.
@@ -140,8 +140,7 @@ func (p *Provider) account(opening store.Opening) (*account, error) {
 	return a, a.settle()
 }
 
-// settle fills in the base and the origins, which may depend on what is known of
-// the account.
+// settle sets the base and the origins, which may depend on values of the account.
 func (a *account) settle() error {
 	in := a.fixed()
 	base := a.definition.Base.expand(in, nil)

@@ -91,7 +91,7 @@ func (a *account) download(ctx context.Context, in scope, reading store.Reading,
 	return opened, nil
 }
 
-// checkDownload holds an answer against what was asked for.
+// checkDownload compares an answer with the request.
 func (a *account) checkDownload(ctx context.Context, got *answer, in scope, reading store.Reading, known found) (io.ReadCloser, error) {
 	d := a.definition.Download
 	response := got.stream
@@ -171,8 +171,8 @@ func digests(header http.Header) store.Hashes {
 	return all
 }
 
-// body is what is read of a file. It ends well only after as many bytes as were
-// promised.
+// body is the content of a file. It ends without an error only after the announced
+// number of bytes.
 type body struct {
 	stream io.ReadCloser
 	skip   int64
@@ -213,7 +213,7 @@ func (b *body) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// end is the end of what was promised, after which there must be nothing.
+// end checks that nothing follows the announced number of bytes.
 func (b *body) end() error {
 	if b.cut {
 		return io.EOF

@@ -454,8 +454,7 @@ func (g *gated) Close() error {
 	return g.ReadCloser.Close()
 }
 
-// discard reads what is left of a small body, so that the connection is used
-// again.
+// discard reads the rest of a small body, so that the connection can be used again.
 func discard(response *http.Response) {
 	_, _ = io.CopyN(io.Discard, response.Body, 64<<10)
 	response.Body.Close()

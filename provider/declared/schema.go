@@ -32,7 +32,7 @@ var scalarSchemas = map[reflect.Type]map[string]any{
 	reflect.TypeFor[Functions](): {"description": "Functions of jq: def name: …;", "type": "string"},
 }
 
-// of is the schema of a type; structs and scalars are told once, by name.
+// of returns the schema of a type; structs and scalars are defined once, by name.
 func (s *schemas) of(t reflect.Type) map[string]any {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()

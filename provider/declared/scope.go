@@ -29,7 +29,7 @@ func (s scope) with(more scope) scope {
 	return all
 }
 
-// keep adds what a step kept.
+// keep adds the values that a step keeps.
 func (s scope) keep(values map[string]any) {
 	if len(values) == 0 {
 		return
@@ -218,7 +218,7 @@ func anyList(names []string) []any {
 	return list
 }
 
-// run evaluates an expression; what was not given comes to otherwise.
+// run evaluates an expression; a missing expression returns otherwise.
 func (e Expr) run(ctx context.Context, in jq.Input, otherwise any) (any, error) {
 	if !e.Given() {
 		return otherwise, nil

@@ -39,7 +39,7 @@ type Person struct {
 	Known     Expr `yaml:"known" doc:"Whether it does, of the answer; true unless given. Not found means no."`
 }
 
-// check returns what is wrong with it.
+// check returns an error if the section is invalid.
 func (s *Sharing) check(wrong func(field, format string, args ...any) error) error {
 	if s == nil {
 		return nil

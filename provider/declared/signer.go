@@ -129,8 +129,8 @@ type tokenSigner struct {
 	mu      sync.Mutex
 	current grant
 	loaded  bool
-	// unsaved is what a renewal came to and could not be kept yet: what it
-	// was made of is spent, so it must not be lost, nor used.
+	// unsaved is the result of a renewal that could not be saved yet. The token
+	// that was exchanged for it is spent, so it must be neither lost nor used.
 	unsaved *unsavedGrant
 }
 
@@ -214,7 +214,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 	return t.save(ctx, raw, g)
 }
 
-// save keeps what a renewal came to, and then takes it into use.
+// save saves the result of a renewal, and then uses it.
 func (t *tokenSigner) save(ctx context.Context, before []byte, g grant) error {
 	renewed, err := json.Marshal(g)
 	if err != nil {

@@ -41,7 +41,7 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 	return placed, nil
 }
 
-// putAside moves what is replaced out of the way, if it is still what it was.
+// putAside moves the replaced file out of the way, if it has not changed.
 func (w *writer) putAside(ctx context.Context, aside store.Ref) (found, error) {
 	if err := w.a.names.Check(aside.Folder.Path, aside.Name); err != nil {
 		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile",
@@ -69,8 +69,8 @@ func (d *Definition) swaps() bool {
 	return false
 }
 
-// cleanArriving ends the swaps that a run left half-way: what is kept aside goes
-// back where its name is missing, and all else under names of ours is removed.
+// cleanArriving completes the unfinished swaps of a run: a file that was moved aside
+// gets its name back if that is free, and other files under our names are removed.
 func (a *account) cleanArriving(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	if !a.definition.swaps() {
 		return nil, nil

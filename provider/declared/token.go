@@ -187,7 +187,7 @@ func (a *account) sendToken(ctx context.Context, out *outgoing) (*answer, error)
 	return got, store.Errorf(store.ErrRefused, "%s gives no token: %w", out.url.Host, failed)
 }
 
-// scopes are what is asked for, by what the account is linked for.
+// scopes returns the scopes to request, which depend on the use of the account.
 func (a *account) scopes(way *SignIn) string {
 	asked := way.Scopes.Full
 	if a.opening.ReadOnly && len(way.Scopes.ReadOnly) > 0 {

@@ -17,7 +17,7 @@ import (
 	"deftheron/core/store/storetest"
 )
 
-// Outcome is what a part of a trial came to.
+// Outcome is the result of a part of a trial.
 type Outcome string
 
 // The outcomes of a part.
@@ -31,16 +31,16 @@ const (
 type Result struct {
 	Part    string
 	Outcome Outcome
-	// Notes say what was found, what is wrong, or why it was left out.
+	// Notes say what was found, what is wrong, or why the part was skipped.
 	Notes []string
-	// SameAs is the part that failed of the same cause before; the exchange is told there.
+	// SameAs is an earlier part that failed for the same cause; it has the exchange.
 	SameAs string
 	// Exchange is the one that failed, of a part that fails.
 	Exchange *Exchange
 	Took     time.Duration
 }
 
-// Sum is what a trial came to.
+// Sum is the result of a trial.
 type Sum struct {
 	Works, Fails, NotThere int
 	// Causes is how many different ones the failed parts have.
@@ -52,10 +52,10 @@ type Sum struct {
 // trialTime bounds one part.
 const trialTime = 3 * time.Minute
 
-// Try holds a definition against a live account: the conformance suite, and what
-// only definitions say, in a scratch folder at the account's start, which is
-// removed again. Nothing else of the account is changed. report is told of each
-// part as it ends. The error says why nothing could be tried.
+// Try tests a definition with a live account: by the conformance suite, and by tests of
+// the claims that only definitions have, in a scratch folder at the account's start,
+// which is removed again. Nothing else in the account changes. report is called with the
+// result of each part. The error says why nothing could be tested.
 func (p *Provider) Try(ctx context.Context, opening store.Opening, report func(Result)) (Sum, error) {
 	t := &trial{provider: p, opening: opening, report: report, causes: map[string]string{},
 		scratch: "heron-try-" + strings.ToLower(rand.Text()[:8])}

@@ -17,8 +17,8 @@ import (
 	"deftheron/core/store/storetest"
 )
 
-// The parts of a trial that hold what a definition claims against what the service
-// does. Each goes past our own looks, which would else hide a claim that is not kept.
+// The parts of a trial that compare the claims of a definition with the behaviour of the
+// service. They bypass our own checks, which could hide a false claim.
 
 // staleRevision is one that no file has.
 const staleRevision = "0000-heron-try-no-such-revision"
@@ -69,7 +69,7 @@ func sharingClaim(t storetest.T, a *account, place store.Ref, one found) {
 	}
 }
 
-// free is the account with nothing said of which names it refuses.
+// free returns the account without the definition's rules for names.
 func (a *account) free() *account {
 	definition, said := *a.definition, a.definition.Names
 	definition.Names = Names{Slashes: said.Slashes, Twins: said.Twins, Beside: said.Beside}
@@ -299,8 +299,8 @@ func proposedNames(refused []string, takes func(string) error) string {
 	return strings.TrimRight(b.String(), "\n")
 }
 
-// readingPart reads what is in an account that nothing can be written to: a few files,
-// whole and from the middle, and what is said of them.
+// readingPart reads from an account that cannot be written to: a few files, whole and from
+// the middle, and their metadata.
 func readingPart(t storetest.T, s store.Store) {
 	a := s.(*account)
 	const most, looks, largest = 3, 2000, 16 << 20

@@ -1,13 +1,12 @@
-// Package jq evaluates the expressions of a provider definition: jq, in a
-// subset that is checked when it is compiled, and bounded in time and memory
-// whatever it says.
+// Package jq evaluates the expressions of a provider definition: a subset of jq that
+// is checked when it is compiled, and bounded in time and memory.
 //
-// [Compile] parses an expression with gojq and refuses what reaches outside of
-// it (environment, files, more input) or cannot be bounded. What allocates is
-// replaced by functions that charge a budget. [Expr.Run] then evaluates it
-// within [Steps] steps, [Memory] bytes and [Time], whichever ends first.
-// Expressions that only follow names, such as .owner.name, are looked up
-// without an interpreter: most of a listing's mapping is of that kind.
+// [Compile] parses an expression with gojq and refuses functions that reach outside
+// of it (environment, files, more input) or cannot be bounded. Functions that allocate
+// are replaced by ones that charge a budget. [Expr.Run] then evaluates the expression
+// within [Steps] steps, [Memory] bytes and [Time], whichever ends first. Expressions
+// that only follow names, such as .owner.name, are looked up without an interpreter:
+// most of a listing's mapping is of that kind.
 package jq
 
 import (
@@ -32,7 +31,7 @@ const (
 	Longest = 16 << 10
 )
 
-// ErrBounds says that an evaluation went over one of its bounds.
+// ErrBounds is the error of an evaluation that exceeds one of its bounds.
 var ErrBounds = errors.New("over its bounds")
 
 // Variables that every expression may use beside its input.

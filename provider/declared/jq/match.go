@@ -61,8 +61,8 @@ func matched(in any) (string, error) {
 	return text, nil
 }
 
-// matches holds a pattern against a text: once, or with the flag g as often as
-// it fits. The pieces of found are those of regexp's FindAllStringSubmatchIndex.
+// matches matches a pattern against a text: once, or with the flag g as often as
+// possible. found is as from regexp's FindAllStringSubmatchIndex.
 func matches(b *budget, in, pattern, flags any, all bool) (text string, re *regexp.Regexp, found [][]int, err error) {
 	if text, err = matched(in); err != nil {
 		return "", nil, nil, err

@@ -16,7 +16,7 @@ import (
 //go:embed skeleton.yaml.tmpl
 var text string
 
-// Named is what a provider can be called.
+// Named matches the valid names of providers.
 var Named = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 var styles = map[string]string{
@@ -26,7 +26,7 @@ var styles = map[string]string{
 	"ids":             "for a service that takes the id of an entry",
 }
 
-// Styles are how services are told which entry is meant, sorted.
+// Styles returns the ways in which requests identify entries, sorted.
 func Styles() []string { return slices.Sorted(maps.Keys(styles)) }
 
 // Text is a commented definition of the style, for a provider of the name.
