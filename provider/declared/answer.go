@@ -91,7 +91,7 @@ func (g *answer) decode() {
 	}
 }
 
-// json requires the body to be JSON, and decodes it.
+// json returns an error if the body is not JSON.
 func (g *answer) json(out *outgoing) error {
 	if g.notJSON == nil {
 		return nil
