@@ -24,8 +24,8 @@ import (
 // TokenFileName is the file of the owner's token in the data folder.
 const TokenFileName = "owner.token"
 
-// ErrNotSignedIn says that a token, a session or a link is not good, or no
-// longer.
+// ErrNotSignedIn is the error if a token, a session or a link is invalid or has
+// ended.
 var ErrNotSignedIn = errors.New("not signed in")
 
 const (
@@ -43,7 +43,7 @@ const (
 	KindOwner   = "owner"   // the owner's token
 	KindSession = "session" // the console
 	KindToken   = "token"   // a token for programs
-	// KindShareLink is somebody without an account who uses a share link.
+	// KindShareLink is a person without an account who uses a share link.
 	KindShareLink = "share link"
 )
 
@@ -58,7 +58,7 @@ type Person struct {
 	Token string
 	// Scopes are the kinds of operations that a token is for; none: all.
 	Scopes []string
-	// Narrowed says that a token has grants of its own, which are less than its user's.
+	// Narrowed is set if a token has grants of its own, which are less than its user's.
 	Narrowed bool
 	// Scope is what the person sees of the tree; nil: everything.
 	Scope tree.Scope
@@ -66,8 +66,8 @@ type Person struct {
 	Confirmed time.Time
 }
 
-// Fresh reports whether somebody has signed in lately enough for what needs it. Tokens are:
-// they are not left open on a desk.
+// Fresh reports whether the person has signed in recently enough for operations that need
+// it. Tokens always count as fresh: they are not left open on a desk.
 func (p Person) Fresh(now time.Time) bool {
 	return p.Kind != KindSession || now.Sub(p.Confirmed) < freshTime
 }
@@ -148,7 +148,7 @@ func (a *Access) EnsureOwner(ctx context.Context, dir string) error {
 // Visitor is where a request comes from, and what program it says to be.
 type Visitor struct{ From, Client string }
 
-// add keeps a token, of which row has the kind and the user.
+// add saves a token; row has its kind and user.
 func (a *Access) add(ctx context.Context, token string, row *records.Token) error {
 	hash := sha256.Sum256([]byte(token))
 	row.ID, row.Hash, row.CreatedAt = uuid.NewString(), hash[:], a.Now()
@@ -166,7 +166,7 @@ func (a *Access) begin(ctx context.Context, user string, by Visitor) (session st
 		From: by.From, Client: by.Client})
 }
 
-// Who returns who holds a token or a session. ErrNotSignedIn for nobody.
+// Who returns the holder of a token or a session; ErrNotSignedIn if there is none.
 func (a *Access) Who(ctx context.Context, token string) (Person, error) {
 	if token == "" {
 		return Person{}, ErrNotSignedIn
@@ -268,8 +268,8 @@ func (a *Access) EndSession(ctx context.Context, id string) error {
 	return err
 }
 
-// EndSessions ends all sessions of a user but one (of all users, if the user is empty), and
-// makes void the one-time links that nobody used yet.
+// EndSessions ends all sessions of a user except one (of all users, if the user is empty), and
+// invalidates the unused one-time links.
 func (a *Access) EndSessions(ctx context.Context, user, but string) error {
 	sessions, err := a.Sessions(ctx)
 	if err != nil {
@@ -296,7 +296,7 @@ func (a *Access) Sessions(ctx context.Context) ([]records.Token, error) {
 	return slices.DeleteFunc(sessions, func(row records.Token) bool { return a.Now().Sub(seen(row)) > idleTime }), err
 }
 
-// ended forgets what is known of a token, and ends what goes on by it.
+// ended removes a token from the cache, and ends the streams that use it.
 func (a *Access) ended(id string) {
 	a.mu.Lock()
 	clear(a.known)
@@ -313,7 +313,7 @@ func (a *Access) ended(id string) {
 	}
 }
 
-// OnEnd has a function called when a token ends, until forget is called.
+// OnEnd calls a function when a token ends, unless forget is called before.
 func (a *Access) OnEnd(id string, end func()) (forget func()) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -331,8 +331,8 @@ func (a *Access) OnEnd(id string, end func()) (forget func()) {
 	}
 }
 
-// Rotate makes a new owner's token, writes it to the file in the data folder, and ends
-// the one before, with all sessions of the owner but that of the person who asks.
+// Rotate creates a new owner's token and writes it to the file in the data folder. It ends the
+// previous token, and all sessions of the owner except the caller's.
 func (a *Access) Rotate(ctx context.Context, dir, but string) (token string, err error) {
 	before, err := a.DB.Tokens(ctx, KindOwner, a.Now())
 	if err != nil {

@@ -24,7 +24,7 @@ import (
 // inserts an entry without that key breaks the chain. The head, which is the last MAC, is written to
 // the service's log now and then, so that a log that was cut off at its end shows as well.
 
-// Event is something that somebody did.
+// Event is an action of a person.
 type Event struct {
 	Person  Person
 	Visitor Visitor
@@ -46,7 +46,7 @@ const (
 	longestSubject = 500
 	// chainStart stands in place of the MAC before the first entry.
 	chainStart = "the audit log begins"
-	// checkpointName is under which the records have the MAC before the first entry that is kept.
+	// checkpointName is the name of the record with the MAC before the first entry that is kept.
 	checkpointName = "audit-checkpoint"
 	// headName is under which they have how many entries there are, and the last MAC, sealed.
 	headName = "audit-head"
@@ -67,11 +67,11 @@ type Audit struct {
 	waiting map[string]*waiting
 }
 
-// waiting is an entry of coalesced events, of which entry.Times are not written down yet.
+// waiting is an entry of coalesced events; entry.Times of them are not recorded yet.
 type waiting struct {
 	entry records.AuditEntry
 	until time.Time
-	// written says that the first of them are.
+	// written is set if earlier ones are recorded.
 	written bool
 }
 
@@ -183,7 +183,7 @@ func (a *Audit) mac(before []byte, entry records.AuditEntry) []byte {
 type checkpoint struct {
 	Seq int64
 	MAC []byte
-	// Proof is a MAC of both, so that nobody moves the beginning.
+	// Proof is a MAC of both, so that the beginning cannot be moved.
 	Proof []byte
 }
 
@@ -280,8 +280,8 @@ type Checked struct {
 	Entries, First, Last int64
 	Head                 []byte
 	Since                time.Time
-	// Broken is the number of the first entry that is not as it was written; 0 for none. Why says
-	// what is wrong.
+	// Broken is the number of the first entry that was changed; 0 for none. Why says what is
+	// wrong.
 	Broken int64
 	Why    string
 }

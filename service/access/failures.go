@@ -35,10 +35,10 @@ type failure struct {
 	last time.Time
 }
 
-// Failed notes a sign-in that failed from an address, as the user of a name (empty for none),
-// and returns after the time that it has to wait, with how many there were of the more frequent.
-// ok is false where too many wait already: that is to be answered at once, and no more said than
-// that there are too many.
+// Failed records a failed sign-in from an address, as the user with a name (empty for none). It
+// returns after the delay that this costs, with the number of failures of the address or the
+// user, whichever is higher. ok is false if too many requests wait already: the caller must
+// answer immediately, and say only that there are too many.
 func (a *Access) Failed(ctx context.Context, address, name string) (n int, ok bool) {
 	f := &a.failed
 	f.mu.Lock()

@@ -25,7 +25,7 @@ func (a *Access) Grants(ctx context.Context, user string) (shown []Grant, err er
 	return shown, err
 }
 
-// checkGrant returns a grant for a user as it is kept, or what is wrong with it.
+// checkGrant returns the record of a grant for a user, or an error if it is invalid.
 func (a *Access) checkGrant(ctx context.Context, user records.User, grant Grant) (records.Grant, error) {
 	if grant.Role == Owner || !grant.Role.Valid() {
 		return records.Grant{}, remedy.Errorf("a grant cannot have the role %q; choose viewer or operator", grant.Role)

@@ -31,17 +31,17 @@ type Sealer struct {
 	key  []byte
 }
 
-// KeyError says what is wrong with the key, what follows, and what to do.
+// KeyError says what is wrong with the key, the consequences, and what to do.
 type KeyError struct{ message string }
 
 func (e *KeyError) Error() string { return e.message }
 
 const checkName, checkText = "key-check", "the key of this data folder"
 
-// OpenKey reads the key of a data folder from keyFile, or from the folder where
-// that is empty. It is made only where nothing was ever sealed. A key that is
-// damaged, missing or another one is a *KeyError, unless forget is true: then a
-// new one is made, and the caller forgets what was sealed.
+// OpenKey reads the key of a data folder from keyFile, or from the folder if that
+// is empty. It creates one only if nothing was ever sealed. A damaged, missing or
+// different key is a *KeyError, unless forget is true: then it creates a new one,
+// and the caller removes everything that was sealed.
 func OpenKey(ctx context.Context, db *records.DB, dir, keyFile string, forget bool) (*Sealer, error) {
 	path := keyFile
 	if path == "" {
@@ -138,7 +138,7 @@ func (s *Sealer) Seal(purpose string, text []byte) []byte {
 	return s.aead.Seal(nonce, nonce, text, []byte(purpose))
 }
 
-// Open opens what was sealed for the purpose.
+// Open decrypts data that was sealed for the purpose.
 func (s *Sealer) Open(purpose string, sealed []byte) ([]byte, error) {
 	size := s.aead.NonceSize()
 	if len(sealed) < size {

@@ -53,7 +53,7 @@ func (a *Access) SetTOTP(ctx context.Context, user records.User, key, code strin
 	return recovery, a.DB.SaveUser(ctx, user, "totp", "totp_step", "recovery")
 }
 
-// RemoveTOTP has a user sign in without one-time codes.
+// RemoveTOTP lets a user sign in without one-time codes.
 func (a *Access) RemoveTOTP(ctx context.Context, user records.User) error {
 	user.TOTP, user.TOTPStep, user.Recovery = nil, 0, []string{}
 	return a.DB.SaveUser(ctx, user, "totp", "totp_step", "recovery")

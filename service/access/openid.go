@@ -62,7 +62,7 @@ type pendingSignIn struct {
 }
 
 const (
-	// openIDTime is how long somebody may take at the provider.
+	// openIDTime is how long a person may take at the provider.
 	openIDTime = 10 * time.Minute
 	// mostPending is how many sign-ins may be pending; the oldest goes.
 	mostPending = 200
@@ -169,7 +169,7 @@ func (o *OpenID) Begin(ctx context.Context) (address, browser string, err error)
 	return config.AuthCodeURL(state, oidc.Nonce(one.nonce), oauth2.S256ChallengeOption(one.verifier)), browser, nil
 }
 
-// OpenIDAnswer is what a provider leads a browser back with.
+// OpenIDAnswer holds the parameters with which a provider redirects a browser back.
 type OpenIDAnswer struct {
 	State, Code, Issuer string
 	Refused             string // why the provider refused; empty if it did not
@@ -177,7 +177,7 @@ type OpenIDAnswer struct {
 	Browser string
 }
 
-// claims are what is read of an identity.
+// claims are the claims of an identity that are used.
 type claims struct {
 	Nonce  string   `json:"nonce"`
 	Name   string   `json:"preferred_username"`

@@ -29,7 +29,7 @@ type Passkeys struct {
 	pending map[string]ceremony // by id
 }
 
-// ceremony is one that a browser has begun.
+// ceremony is a ceremony that a browser has started.
 type ceremony struct {
 	session webauthn.SessionData
 	user    string // who adds a passkey or confirms; empty for a sign-in
@@ -149,7 +149,7 @@ func (p *Passkeys) take(id, user string) (ceremony, error) {
 	return one, nil
 }
 
-// BeginAdding returns what a browser needs to make a passkey for a user.
+// BeginAdding returns the options with which a browser creates a passkey for a user.
 func (p *Passkeys) BeginAdding(ctx context.Context, user, origin string) (id string, options any, err error) {
 	site, err := at(origin)
 	if err != nil {
@@ -206,8 +206,8 @@ func (p *Passkeys) EndAdding(ctx context.Context, user, origin, id, name string,
 		Credential: string(text), CreatedAt: p.access.Now()})
 }
 
-// Begin returns what a browser needs to sign in with a passkey; user is who confirms in a session, or
-// empty.
+// Begin returns the options with which a browser signs in with a passkey; user is the user who confirms a
+// session, or empty.
 func (p *Passkeys) Begin(user, origin string) (id string, options any, err error) {
 	site, err := at(origin)
 	if err != nil {
@@ -259,7 +259,7 @@ func (p *Passkeys) End(ctx context.Context, origin, id string, answer []byte, by
 	return p.access.begin(ctx, user.ID, by)
 }
 
-// Confirm has a session be fresh again by a passkey of its user.
+// Confirm makes a session fresh again by a passkey of its user.
 func (p *Passkeys) Confirm(ctx context.Context, person Person, origin, id string, answer []byte) error {
 	if _, err := p.prove(ctx, person.User, origin, id, answer); err != nil {
 		return errors.Join(ErrNotSignedIn, err)

@@ -28,7 +28,7 @@ const (
 var dummyHash = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
 	base64.RawStdEncoding.EncodeToString(make([]byte, saltSize)), base64.RawStdEncoding.EncodeToString(make([]byte, hashSize)))
 
-// CheckPassword returns an error that says what is wrong with a new password for a user.
+// CheckPassword returns an error if a new password for a user is too weak.
 func CheckPassword(name, password string) error {
 	switch {
 	case utf8.RuneCountInString(password) < shortestPassword:

@@ -14,12 +14,12 @@ import (
 	"deftheron/service/records"
 )
 
-// ErrCodeNeeded says that a password is right, and that a one-time code is needed too.
+// ErrCodeNeeded is the error if a password is right, and a one-time code is needed as well.
 var ErrCodeNeeded = errors.New("a one-time code is needed")
 
 var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._@-]{0,63}$`)
 
-// CheckUserName returns an error that says what a user may be called.
+// CheckUserName returns an error if the name of a user is invalid.
 func CheckUserName(name string) error {
 	if !userName.MatchString(name) {
 		return remedy.Errorf("%q cannot be a user's name; use 1 to 64 lower-case letters, digits, dots, hyphens, underscores and @", name)
@@ -63,7 +63,7 @@ func (a *Access) personOf(ctx context.Context, row records.Token) (Person, error
 	return person, nil
 }
 
-// scope returns what a user sees of the tree.
+// scope returns the part of the tree that a user sees.
 func (a *Access) scope(ctx context.Context, user records.User) (tree.Scope, error) {
 	if Role(user.Role) == Owner {
 		return nil, nil
@@ -86,8 +86,8 @@ func (a *Access) accountNames(ctx context.Context) (map[string]string, error) {
 	return names, err
 }
 
-// ScopeOf returns what a user sees of the tree now, for what goes on in the user's name: nothing
-// if the user is gone or disabled.
+// ScopeOf returns the part of the tree that a user sees now, for work in the user's name: nothing
+// if the user is removed or disabled.
 func (a *Access) ScopeOf(ctx context.Context, user string) (tree.Scope, error) {
 	row, err := a.DB.User(ctx, user)
 	if errors.Is(err, records.ErrNotFound) || err == nil && row.Disabled {
@@ -136,8 +136,8 @@ func (a *Access) prove(ctx context.Context, name, password, code string) (record
 	return user, err
 }
 
-// Confirm has a session be fresh again after its user has given the password, and the code, once
-// more. Errors are those of SignIn.
+// Confirm makes a session fresh again with its user's password, and one-time code. It returns the
+// errors of SignIn.
 func (a *Access) Confirm(ctx context.Context, person Person, password, code string) error {
 	user, err := a.prove(ctx, person.Name, password, code)
 	if err == nil && user.ID != person.User {
@@ -149,7 +149,7 @@ func (a *Access) Confirm(ctx context.Context, person Person, password, code stri
 	return a.Freshen(ctx, person)
 }
 
-// ConfirmByLink has a session be fresh again with a one-time link of the same user.
+// ConfirmByLink makes a session fresh again with a one-time link of the same user.
 func (a *Access) ConfirmByLink(ctx context.Context, person Person, token string) error {
 	if user, ok := a.take(token); !ok || user != person.User {
 		return ErrNotSignedIn
@@ -163,8 +163,8 @@ func (a *Access) Freshen(ctx context.Context, person Person) error {
 	return a.DB.ConfirmToken(ctx, person.TokenID, a.Now())
 }
 
-// Forget forgets what is known of all tokens, after something changed that it depends on: users,
-// grants, or the names of accounts.
+// Forget empties the cache of tokens, after a change of users, grants, or the names of
+// accounts.
 func (a *Access) Forget() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -202,7 +202,7 @@ func (a *Access) AddUser(ctx context.Context, name, role, password string, grant
 	return user, err
 }
 
-// UserChange is what is to be changed of a user; nil for what stays.
+// UserChange is a change of a user; nil fields stay.
 type UserChange struct {
 	Role     *string
 	Password *string // empty: none
@@ -269,8 +269,8 @@ func (a *Access) RemoveUser(ctx context.Context, user records.User) error {
 	return nil
 }
 
-// regranted has what a user may do looked at again, by what is known and by what runs. Streams
-// of the user end, and come back with what the user sees then.
+// regranted applies changed grants of a user, in the cache and in open streams: the streams end,
+// and their clients connect again with the new grants.
 func (a *Access) regranted(ctx context.Context, user string) {
 	a.Forget()
 	if tokens, err := a.DB.TokensOf(ctx, user, a.Now()); err == nil {
@@ -283,7 +283,7 @@ func (a *Access) regranted(ctx context.Context, user string) {
 	}
 }
 
-// TokenRequest is what a token for programs is to be.
+// TokenRequest describes a new token for programs.
 type TokenRequest struct {
 	Name    string
 	Scopes  []string

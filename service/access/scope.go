@@ -8,7 +8,7 @@ import (
 	"deftheron/service/records"
 )
 
-// Role is what somebody may do, in rising order.
+// Role is a set of permissions, in rising order.
 type Role string
 
 // The roles. An operator or a viewer sees what grants show; an owner sees everything.
@@ -35,7 +35,7 @@ func lower(a, b Role) Role {
 	return a
 }
 
-// Grant is a role on a place of the tree and what is below it; the root is every account.
+// Grant is a role on a place of the tree and everything below it; the root means every account.
 type Grant struct {
 	Address store.Address
 	Role    Role
@@ -46,7 +46,7 @@ type grants []Grant
 
 var _ tree.Scope = grants{}
 
-// Nothing is the scope of somebody who sees nothing.
+// Nothing is the scope that shows nothing.
 var Nothing tree.Scope = grants{}
 
 // Sees implements tree.Scope.

@@ -17,10 +17,10 @@ import (
 	"deftheron/service/records"
 )
 
-// keepMissing is how long what is noted about an entry is kept after the entry is gone.
+// keepMissing is how long the annotations of an entry are kept after the entry is gone.
 const keepMissing = 90 * 24 * time.Hour
 
-// Annotations are those of all accounts.
+// Annotations are the annotations of all accounts.
 type Annotations struct {
 	db   *records.DB
 	tree *tree.Tree
@@ -48,7 +48,7 @@ func New(db *records.DB, all *tree.Tree, log *slog.Logger) *Annotations {
 		UserOf: func(context.Context) string { return "" }}
 }
 
-// Entry is an entry of the tree, and what is noted about it.
+// Entry is an entry of the tree with its annotations.
 type Entry struct {
 	records.Annotated
 	Address store.Address
@@ -75,8 +75,8 @@ func placeOf(at store.Ref, entry store.Entry) store.Ref {
 	return at
 }
 
-// Of returns an entry with what is noted about it. ErrNotFound, of the store, if it does
-// not exist; an account's start has nothing noted about it.
+// Of returns an entry with its annotations. The error is store.ErrNotFound if it does not
+// exist; an account's start has no annotations.
 func (a *Annotations) Of(ctx context.Context, address store.Address) (one Entry, err error) {
 	one.Address = address
 	if one.Located, err = a.tree.Locate(ctx, address); err != nil {
@@ -103,8 +103,8 @@ func (a *Annotations) Of(ctx context.Context, address store.Address) (one Entry,
 	return one, err
 }
 
-// find returns what is noted about the entry at a place, which has its id there.
-// records.ErrNotFound if nothing is.
+// find returns the annotations of the entry at a place, whose ref has its id;
+// records.ErrNotFound if there are none.
 func (a *Annotations) find(ctx context.Context, account string, s store.Store, place store.Ref) (records.Annotated, error) {
 	all, err := a.match(ctx, account, s, []store.Ref{place})
 	if err == nil && all[0] == nil {
@@ -116,8 +116,8 @@ func (a *Annotations) find(ctx context.Context, account string, s store.Store, p
 	return *all[0], nil
 }
 
-// match returns what is noted about each of some entries of one folder, nil for nothing.
-// What was moved there is followed.
+// match returns the annotations of entries of one folder, nil for an entry without any. It
+// follows entries that were moved there.
 func (a *Annotations) match(ctx context.Context, account string, s store.Store, places []store.Ref) ([]*records.Annotated, error) {
 	matched := make([]*records.Annotated, len(places))
 	if has, err := a.hasSome(ctx, account); err != nil || !has || len(places) == 0 {
@@ -154,7 +154,7 @@ func (a *Annotations) match(ctx context.Context, account string, s store.Store, 
 	return matched, nil
 }
 
-// followed returns what is noted about an entry that was elsewhere when that was noted.
+// followed returns the annotations of an entry that was at another place when it got them.
 func (a *Annotations) followed(ctx context.Context, account string, s store.Store, place store.Ref) (*records.Annotated, error) {
 	row, err := a.db.AnnotatedByRef(ctx, account, place.ID)
 	if errors.Is(err, records.ErrNotFound) {
@@ -180,8 +180,8 @@ func isGone(ctx context.Context, s store.Store, place store.Ref) bool {
 	return store.KindOf(err) == store.ErrNotFound
 }
 
-// In returns what is noted about entries of one folder of an account, by their position;
-// nil for nothing. In a folder with twins of one name, what is noted by place is about the
+// In returns the annotations of entries of one folder of an account, by their position; nil
+// for an entry without any. Of twins with one name, annotations by place belong to the
 // first.
 func (a *Annotations) In(ctx context.Context, folder store.Address, nodes []tree.Node) ([]*records.Annotated, error) {
 	if folder.IsRoot() || len(nodes) == 0 {
@@ -226,14 +226,14 @@ func (a *Annotations) In(ctx context.Context, folder store.Address, nodes []tree
 	return matched, nil
 }
 
-// Follow has what is noted about entries that were moved to a folder follow them.
+// Follow moves the annotations of entries that were moved to a folder.
 func (a *Annotations) Follow(ctx context.Context, folder store.Address, nodes []tree.Node) error {
 	_, err := a.In(ctx, folder, nodes)
 	return err
 }
 
-// FolderMoved has what is noted about a folder of an account, and about everything in it,
-// follow a move that others made.
+// FolderMoved moves the annotations of a folder of an account, and of everything in it, after
+// a move by another program.
 func (a *Annotations) FolderMoved(ctx context.Context, account string, from, to []store.Step) {
 	before, known := store.Address{Account: "x", Steps: from}.Place()
 	now, also := store.Address{Account: "x", Steps: to}.Place()
@@ -257,7 +257,7 @@ func (a *Annotations) dropExpired(one *records.Annotated) {
 	}
 }
 
-// Fill reads what is noted about an entry.
+// Fill reads the annotations of an entry.
 func (a *Annotations) Fill(ctx context.Context, one *Entry) error {
 	if one.ID == 0 {
 		return nil

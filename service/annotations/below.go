@@ -18,7 +18,7 @@ func (a *Annotations) AddressOf(ctx context.Context, one *records.Annotated) (st
 	return addressOf(name, one), err
 }
 
-// Cursor is where a page of what is annotated ended.
+// Cursor is the end of a page of annotated entries.
 type Cursor struct {
 	Account  string     `json:"a"` // its id
 	Folder   store.Path `json:"f"`
@@ -27,13 +27,13 @@ type Cursor struct {
 	ID       int64      `json:"i,omitempty"` // of those with a tag
 }
 
-// mostLooked is how many entries are looked at for a page: of what somebody else sees, a
-// page may have fewer entries than it could.
+// mostLooked is how many entries are read for a page. If the user does not see all of them,
+// a page may have fewer entries than it could.
 const mostLooked = 5000
 
-// Below returns a page of what is annotated in a folder, itself included, or in all
-// accounts, as far as the scope of the context shows it, and the cursor of the next page,
-// nil at the end. With a tag, what has it.
+// Below returns a page of the annotated entries in a folder, itself included, or in all
+// accounts, as far as the scope of the context shows them, and the cursor of the next page,
+// nil at the end. With a tag, it returns only entries that have it.
 func (a *Annotations) Below(ctx context.Context, folder store.Address, tag string, after Cursor, most int) (found []Entry, next *Cursor,
 	err error) {
 	names, err := a.accountNames(ctx)
@@ -73,7 +73,7 @@ func (a *Annotations) Below(ctx context.Context, folder store.Address, tag strin
 	return found, &after, nil
 }
 
-// Known returns what is noted about the entry at an address, without a look at it.
+// Known returns the annotations of the entry at an address, without a request to its account.
 func (a *Annotations) Known(ctx context.Context, address store.Address, kind store.Kind) (one records.Annotated, err error) {
 	place, ok := address.Place()
 	if !ok || address.IsRoot() {
@@ -98,7 +98,7 @@ func (a *Annotations) Known(ctx context.Context, address store.Address, kind sto
 	return one, err
 }
 
-// itself returns what is annotated at an address.
+// itself returns the annotated entries at an address.
 func (a *Annotations) itself(ctx context.Context, address store.Address) (found []Entry, err error) {
 	place, ok := address.Place()
 	if !ok || address.IsRoot() || place.IsStart() || tree.Sees(ctx, address) != tree.Seen {
@@ -124,7 +124,7 @@ func (a *Annotations) itself(ctx context.Context, address store.Address) (found 
 	return found, nil
 }
 
-// rowsAfter returns some of what is annotated after a cursor; none at the end.
+// rowsAfter returns some annotated entries after a cursor; none at the end.
 func (a *Annotations) rowsAfter(ctx context.Context, folder store.Address, tag string, after Cursor) (
 	rows []records.Annotated, err error) {
 	const page = 500
@@ -161,7 +161,7 @@ func (a *Annotations) accountNames(ctx context.Context) (map[string]string, erro
 	return names, err
 }
 
-// Locks returns what is locked, as far as the scope of the context shows it.
+// Locks returns the locked entries that the scope of the context shows.
 func (a *Annotations) Locks(ctx context.Context) (found []Entry, err error) {
 	rows, err := a.db.Locked(ctx, "")
 	if err != nil {

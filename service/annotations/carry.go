@@ -9,7 +9,7 @@ import (
 	"deftheron/service/records"
 )
 
-// Carried counts what a route's target has of the tags and comments of its source.
+// Carried counts the tags and comments that a route's target got from its source.
 type Carried struct {
 	Entries  int64 // that have all of it
 	Tags     int64
@@ -28,10 +28,10 @@ func (c *Carried) Add(other Carried) {
 	c.Added += other.Added
 }
 
-// Carry gives what a route has transferred the tags and comments of its source. keyAt
-// returns the key that an entry has at the target. The source may have been cleared: what
-// is missing there is carried too if cleared says so. The time grows with what is
-// annotated alone.
+// Carry copies the tags and comments of a route's source to the transferred entries. keyAt
+// returns the key of an entry at the target. cleared is set if the source may have been
+// cleared: then the annotations of missing entries are copied, too. The time depends only
+// on the number of annotated entries.
 func (a *Annotations) Carry(ctx context.Context, route transfer.Route, by string, cleared bool,
 	keyAt func(store.Key) (store.Key, error)) (total Carried, err error) {
 	from, err := a.AccountID(ctx, route.Source.Account)

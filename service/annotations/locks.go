@@ -20,7 +20,7 @@ const (
 	// heldFor is how long a lock at a server is asked for at once, and renewBefore how long
 	// before its end it is renewed.
 	heldFor, renewBefore = time.Hour, 10 * time.Minute
-	// lookEvery is how often it is looked for locks that end.
+	// lookEvery is the interval of the checks for locks that end.
 	lookEvery = 5 * time.Second
 )
 
@@ -145,7 +145,7 @@ func (a *Annotations) locksOf(ctx context.Context, account string) (*annotation.
 	return a.locks[account], nil
 }
 
-// On returns the lock that covers what is at an address: its own, or that of a folder around it.
+// On returns the lock that covers the entry at an address: its own, or that of a folder around it.
 func (a *Annotations) On(ctx context.Context, address store.Address) (lock annotation.Lock, ok bool, err error) {
 	place, known := address.Place()
 	if !known || place.IsStart() {
@@ -262,8 +262,8 @@ func (a *Annotations) unlockAtServer(ctx context.Context, row records.Annotated,
 	return locker.UnlockEntry(ctx, row.Place(), row.Lock.Token)
 }
 
-// Run ends locks in time, renews those at servers, and forgets what is missing for long,
-// until the context ends.
+// Run ends locks in time, renews locks at servers, and removes the annotations of entries that
+// have been missing for long, until the context ends.
 func (a *Annotations) Run(ctx context.Context) {
 	var forgotten time.Time
 	for ctx.Err() == nil {
@@ -304,7 +304,7 @@ func addressOf(account string, row *records.Annotated) store.Address {
 	return store.MakeAddress(account, row.Place())
 }
 
-// errUnlinked says that the account of an entry is not linked any more.
+// errUnlinked is the error if the account of an entry is not linked any more.
 var errUnlinked = errors.New("its account is not linked any more")
 
 func (a *Annotations) accountName(ctx context.Context, id string) (string, error) {

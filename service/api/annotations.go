@@ -37,7 +37,7 @@ func (s *Server) registerAnnotations(api huma.API) {
 	add(api, http.MethodPost, "/unlocks", "unlock", "End locks", http.StatusOK, s.endLocks)
 }
 
-// annotate adds what is noted about entries of a folder to them.
+// annotate adds the annotations to entries of a folder.
 func (s *Server) annotate(ctx context.Context, folder store.Address, nodes []tree.Node, entries []contract.Entry) error {
 	noted, err := s.Annotations.In(ctx, folder, nodes)
 	if err != nil {
@@ -77,8 +77,8 @@ func shownComment(ctx context.Context, comment records.Comment) contract.Comment
 		Own: comment.User != "" && comment.User == person(ctx).User}
 }
 
-// noted returns the entry at an address that is to be noted about. changing says that who
-// asks must be allowed to change it.
+// noted returns the entry at an address with its annotations. If changing is set, the caller
+// must be allowed to change it.
 func (s *Server) noted(ctx context.Context, text string, changing bool) (one annotations.Entry, err error) {
 	address, err := store.ParseAddress(text)
 	if err != nil {
@@ -111,7 +111,7 @@ func (s *Server) showAnnotations(ctx context.Context, in *AddressInput) (*body[c
 	return &body[contract.Annotations]{shownAnnotations(ctx, one.Address, &one.Annotated)}, nil
 }
 
-// AnnotatedInput is what is listed.
+// AnnotatedInput are the parameters of the list.
 type AnnotatedInput struct {
 	In     string `query:"in" doc:"Address of a folder below which it is listed; everywhere unless given."`
 	Tag    string `query:"tag" doc:"Only what has this tag."`

@@ -59,7 +59,7 @@ type Server struct {
 	BaseURL string
 	// Hosts are the values of Host that are answered, without port.
 	Hosts []string
-	// Secure says that browsers reach the service over TLS, its own or that of a proxy.
+	// Secure is set if browsers reach the service over TLS, its own or that of a proxy.
 	Secure bool
 	// Data is the data folder.
 	Data string
@@ -71,7 +71,7 @@ type Server struct {
 	Workers *workers.Workers
 	// Shares are the share links.
 	Shares *share.Links
-	// Backups are those of the service's own records.
+	// Backups are the backups of the service's own records.
 	Backups *backup.Scheduler
 	// Annotations are the tags, the comments and the locks.
 	Annotations *annotations.Annotations

@@ -35,7 +35,7 @@ var unaudited = []string{"plan-copy", "plan-new-job", "plan-restore", "plan-remo
 // minutes for each file and user.
 var reads = []string{"read-content", "read-archive", "read-preview", "export-audit", "report", "certificate"}
 
-// subjectKey holds the *string of what a request is about.
+// subjectKey is the key of a *string with the subject of a request.
 type subjectKey struct{}
 
 // audited records a request that changes something or reads a file, after it was answered. Sign-ins
@@ -53,7 +53,7 @@ func (s *Server) audited(c *gin.Context) {
 	s.record(c.Request.Context(), access.Event{Action: operation, Subject: subject, Outcome: outcomeOf(c.Writer.Status()), Coalesced: read})
 }
 
-// auditRefusal records a request that somebody was not allowed to make.
+// auditRefusal records a request that was refused for lack of permission.
 func (s *Server) auditRefusal(c *gin.Context) {
 	s.record(c.Request.Context(), access.Event{Action: operationOf(c.Request.Context()), Subject: subjectOfPath(c),
 		Outcome: outcomeOf(c.Writer.Status()), Coalesced: true})
@@ -80,7 +80,7 @@ func (s *Server) record(ctx context.Context, event access.Event) {
 	}
 }
 
-// subjectOfPath is what a request names in its path and its query.
+// subjectOfPath returns the subject that a request names in its path and its query.
 func subjectOfPath(c *gin.Context) string {
 	var parts []string
 	for _, param := range c.Params {

@@ -16,9 +16,9 @@ import (
 	"deftheron/core/tree"
 )
 
-// compare streams a comparison of two addresses, one JSON value a line: what is
-// not equal (all=true: everything), and at its end the summary. One that breaks
-// off ends with a problem and has no summary.
+// compare streams a comparison of two addresses, one JSON value a line: the entries
+// that differ (all=true: all entries), and at the end the summary. If it fails, it
+// ends with a problem and has no summary.
 func (s *Server) compare(c *gin.Context) {
 	ctx := c.Request.Context()
 	here, there, err := s.compareSides(ctx, c)

@@ -46,7 +46,7 @@ type idInput struct {
 	ID string `path:"id"`
 }
 
-// consentOutput is a consent that was begun, and in the console a cookie that binds the answer to the
+// consentOutput is a consent that was started, and in the console a cookie that binds the answer to the
 // browser.
 type consentOutput struct {
 	SetCookie []http.Cookie `header:"Set-Cookie"`
@@ -179,8 +179,8 @@ func (s *Server) reauthorizeAccount(ctx context.Context, in *reauthorizeInput) (
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
-// callbackPage is what a person sees who comes back from a consent page that
-// was opened from a terminal, or with an answer that belongs to nothing here.
+// callbackPage is shown to a person who comes back from a consent page that was
+// opened from a terminal, or with an answer that belongs to no consent here.
 var callbackPage = template.Must(template.New("").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}} · Deft Heron</title>
 <style nonce="{{.Nonce}}">:root{color-scheme:light dark}

@@ -165,9 +165,9 @@ func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Nod
 // browser gets to see why.
 const drainAtMost = 64 << 20
 
-// writeContent stores what is sent as a file, under a condition: by default
-// nothing may be there; If-Match names the revision that may be replaced, or "*"
-// whatever is there (RFC 9110, section 13.1).
+// writeContent writes the body to a file, under a condition: by default the file
+// must not exist; If-Match names the revision that may be replaced, or "*" for any
+// (RFC 9110, section 13.1).
 func (s *Server) writeContent(c *gin.Context) {
 	put, located, err := s.receive(c)
 	if err != nil {

@@ -25,7 +25,7 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 	return s.placeIn(ctx, s.Tree, address)
 }
 
-// placeIn finds where an address leads in a tree, for something that is to be changed there.
+// placeIn finds the place of an address in a tree, for a change there.
 func (s *Server) placeIn(ctx context.Context, all *tree.Tree, address store.Address) (tree.Located, error) {
 	if err := tree.CheckChange(ctx, address); err != nil {
 		return tree.Located{}, s.explain(ctx, address, err)
@@ -42,7 +42,7 @@ func (s *Server) placeIn(ctx context.Context, all *tree.Tree, address store.Addr
 	return located, runner.CheckChange(address, located.Place)
 }
 
-// changed forgets what was listed of an account, as we have changed it.
+// changed drops the kept listings of an account after a change by us.
 func (s *Server) changed(located tree.Located) {
 	s.Recent.Forget(located.Name)
 	if s.Gateway != nil {
@@ -111,7 +111,7 @@ func (s *Server) planRemoval(ctx context.Context, in *body[contract.Addresses]) 
 	return &body[contract.RemovalPlan]{plan}, err
 }
 
-// removals are the places of addresses that are to be removed, none within
+// removals returns the places of addresses to remove, none of them inside
 // another.
 func (s *Server) removals(ctx context.Context, addresses []string) ([]tree.Located, error) {
 	var places []tree.Located
@@ -271,7 +271,7 @@ func (s *Server) planMove(ctx context.Context, request contract.Move) ([]files.S
 	return files.PlanMove(ctx, from, folder, request.Name)
 }
 
-// find looks at what is at an address.
+// find looks up the entry at an address.
 func (s *Server) find(ctx context.Context, text string) (one files.Entry, err error) {
 	if one.Located, err = s.place(ctx, text); err != nil {
 		return one, err

@@ -93,7 +93,7 @@ func (s *Server) gatewaySignedIn(c *gin.Context) {
 	}
 }
 
-// gatewaySubject is what a request is about: an address of the tree, and where it is copied to.
+// gatewaySubject returns the subject of a request: an address of the tree, and the target of a copy.
 func gatewaySubject(r *http.Request) string {
 	subject := strings.TrimPrefix(r.URL.Path, gateway.Prefix)
 	if target, err := url.Parse(r.Header.Get("Destination")); err == nil && target.Path != "" {
@@ -102,7 +102,7 @@ func gatewaySubject(r *http.Request) string {
 	return cut(strings.ToValidUTF8(subject, "\ufffd"), 2000)
 }
 
-// gatewayService is what a gateway needs of this service.
+// gatewayService has the methods that a gateway needs of this service.
 type gatewayService struct{ s *Server }
 
 // Place implements gateway.Service.
@@ -204,7 +204,7 @@ func (g gatewayLocks) Unlock(ctx context.Context, address store.Address) error {
 	return g.s.Annotations.Unlock(ctx, one)
 }
 
-// entry returns what is at an address, with its lock.
+// entry returns the entry at an address, with its lock.
 func (g gatewayLocks) entry(ctx context.Context, address store.Address) (annotations.Entry, error) {
 	one, err := g.s.Annotations.Of(ctx, address)
 	if err == nil {

@@ -85,8 +85,8 @@ func (s *Server) showHistory(ctx context.Context, in *pastInput) (*body[contract
 	return &body[contract.Past]{shown}, nil
 }
 
-// masked is a version without the names that who asks may not see: that of the job that made it, and
-// where the file was moved to.
+// masked returns a version without the names that the caller may not see: the job that made it, and the
+// address to which the file was moved.
 func (s *Server) masked(ctx context.Context, version contract.Version) contract.Version {
 	if tree.ScopeOf(ctx) == nil {
 		return version

@@ -101,8 +101,8 @@ func (t *timed) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// flowing is an answer that may take as long as somebody takes it, and ends with the
-// context of its request, whatever it is read from: a link or a sign-in may be revoked.
+// flowing is an answer that may take any time as long as the client reads it. It ends with
+// the context of its request, whatever its source: a link or a sign-in may be revoked.
 type flowing struct {
 	gin.ResponseWriter
 	control *http.ResponseController
@@ -166,7 +166,7 @@ func (s *streams) close(who string) {
 	}
 }
 
-// endWithSignIn ends what a request goes on with when its sign-in ends.
+// endWithSignIn cancels a request when its sign-in ends.
 func (s *Server) endWithSignIn(c *gin.Context, tokenID string) (stop func()) {
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	c.Request = c.Request.WithContext(ctx)
@@ -177,8 +177,8 @@ func (s *Server) endWithSignIn(c *gin.Context, tokenID string) (stop func()) {
 	}
 }
 
-// mistakes names what is wrong with a request: where, and why, and never what was sent,
-// which may be a secret, or without end.
+// mistakes says what is wrong with a request: the places and reasons, but never the values,
+// which may be secret or very long.
 func mistakes(message string, errs []error) string {
 	var named []string
 	for _, err := range errs {

@@ -76,7 +76,7 @@ func lockTime(text string, now time.Time) (time.Duration, error) {
 	return now.Sub(before), nil
 }
 
-// notHeld adds the remedy to the error of a lock that somebody else holds.
+// notHeld adds the remedy to the error of a lock of another user.
 func (s *Server) notHeld(err error) error {
 	if store.KindOf(err) != store.ErrLocked {
 		return err

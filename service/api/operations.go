@@ -180,8 +180,8 @@ func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*bod
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
-// checkOwners returns an error unless who asks may link and change accounts of a provider: those of
-// places of this machine are an owner's.
+// checkOwners returns an error if the caller may not link and change accounts of a provider: only owners
+// may for places of this machine.
 func (s *Server) checkOwners(ctx context.Context, provider string) error {
 	kind, err := s.Accounts.Provider(provider)
 	if err != nil {
@@ -255,7 +255,7 @@ type listInput struct {
 	AtInput
 }
 
-// AtInput is the time at which a place is looked at.
+// AtInput is the time whose state is shown.
 type AtInput struct {
 	At time.Time `query:"at" doc:"Show what was there at this time (RFC 3339), as far as history tells; now unless given."`
 }
@@ -310,7 +310,7 @@ func (s *Server) showEntry(ctx context.Context, in *entryInput) (*body[contract.
 	return &body[contract.Entry]{shown[0]}, err
 }
 
-// explain says of what is not there where to look for it.
+// explain adds to the error of a missing entry where to look for it.
 func (s *Server) explain(ctx context.Context, address store.Address, err error) error {
 	if store.KindOf(err) != store.ErrNotFound || address.IsRoot() {
 		return err

@@ -213,7 +213,7 @@ func (p *pager) take(number int) *openListing {
 	return l
 }
 
-// expire ends a listing that nobody went on with.
+// expire ends a listing that was not continued in time.
 func (p *pager) expire(number int) {
 	p.mu.Lock()
 	l := p.take(number)

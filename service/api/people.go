@@ -250,7 +250,7 @@ func (s *Server) showToken(ctx context.Context, row records.Token, names map[str
 		Created: row.CreatedAt, Expires: row.ExpiresAt, Seen: row.SeenAt}, err
 }
 
-// listTokens lists one's own tokens; an owner sees those of all users.
+// listTokens lists the caller's own tokens; an owner sees those of all users.
 func (s *Server) listTokens(ctx context.Context, _ *none) (*body[[]contract.Token], error) {
 	user := person(ctx).User
 	if person(ctx).Role == access.Owner {

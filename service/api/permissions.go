@@ -31,7 +31,7 @@ type permission struct {
 	// open operations need no sign-in.
 	open bool
 	role access.Role
-	// scope is what a token for programs has to be for; empty if any may.
+	// scope is the scope that a token for programs must have; empty if any may.
 	scope string
 	// fresh operations need a session that signed in during the last 15 minutes.
 	fresh bool
@@ -192,12 +192,12 @@ func (s *Server) permit(c *gin.Context, need permission, who access.Person) bool
 	return true
 }
 
-// notAllowed is the problem of somebody who may not do something, without a reason yet.
+// notAllowed is the problem of a missing permission, without a reason yet.
 func notAllowed() contract.Problem {
 	return contract.Problem{Status: http.StatusForbidden, Title: http.StatusText(http.StatusForbidden), Cause: contract.CauseNotAllowed}
 }
 
-// refusal returns why somebody may not have an operation at all; nil if they may.
+// refusal returns why a person may not use an operation at all; nil if they may.
 func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
 	denied := notAllowed()
 	switch {

@@ -32,8 +32,8 @@ func init() {
 	}
 }
 
-// problem turns an error into words for people: what is wrong, and what to do.
-// An error without a remedy of its own takes its cause's.
+// problem turns an error into a text for people: what is wrong, and what to do. An
+// error without a remedy of its own gets that of its cause.
 func problem(err error) *contract.Problem {
 	var known *contract.Problem
 	if errors.As(err, &known) {

@@ -61,7 +61,7 @@ func (s *Server) certificate(c *gin.Context) {
 	}})
 }
 
-// hasCertificate is nil where a run has a certificate.
+// hasCertificate returns an error if a run has no certificate.
 func (s *Server) hasCertificate(ctx context.Context, id string) error {
 	_, err := s.Runner.Certificate(ctx, id)
 	if !errors.Is(err, records.ErrNotFound) {
@@ -115,6 +115,6 @@ func (s *Server) checkPaper(ctx context.Context, in *body[contract.Checking]) (*
 	return &body[contract.Checked]{checked}, err
 }
 
-// paperPolicy is that of a page which is to be kept: its style is in it, and it needs
+// paperPolicy is the policy of a page that people keep: its style is inside, and it needs
 // nothing else.
 const paperPolicy = "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"

@@ -165,7 +165,7 @@ func (s *Server) retryRun(ctx context.Context, in *RunInput) (*body[contract.Ret
 	return &body[contract.Retried]{contract.Retried{Items: items}}, noRun(in.ID, err)
 }
 
-// rates are those of all that moves: who does not see everything gets none of them.
+// rates returns the rates of all transfers: a caller who does not see everything gets none.
 func (s *Server) rates(ctx context.Context, _ *none) (*body[contract.Rates], error) {
 	rates := s.Hub.Rates()
 	if tree.ScopeOf(ctx) != nil {

@@ -32,7 +32,7 @@ func (s *Server) registerSearch(api huma.API) {
 		http.StatusOK, s.setSearch)
 }
 
-// SearchInput is what is looked for.
+// SearchInput are the parameters of a search.
 type SearchInput struct {
 	Query   string   `query:"q" maxLength:"1000" doc:"Words, \"phrases\", AND, OR, NOT, parentheses, begin*. May be empty if there is a tag."`
 	Tags    []string `query:"tag,explode" doc:"Tags that a hit has to have; may be repeated."`
@@ -97,7 +97,7 @@ func (s *Server) search(ctx context.Context, in *SearchInput) (*body[contract.Se
 	return &body[contract.SearchResults]{shown}, err
 }
 
-// askedOf reads what is looked for.
+// askedOf parses the parameters of a search.
 func (s *Server) askedOf(ctx context.Context, in *SearchInput) (asked index.Asked, err error) {
 	asked = index.Asked{Kind: store.Kind(in.Kind), Larger: -1, Smaller: -1, Most: in.Limit}
 	if in.Query != "" || len(in.Tags) == 0 {

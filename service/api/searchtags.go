@@ -15,7 +15,7 @@ import (
 // mostTagged is among how many entries with a tag it is searched.
 const mostTagged = 10_000
 
-// onlyTagged has a search look among what has all of the tags. It returns the addresses of
+// onlyTagged limits a search to entries that have all of the tags. It returns the addresses of
 // those that the index does not know.
 func (s *Server) onlyTagged(ctx context.Context, asked *index.Asked, tags []string) (unlisted []store.Address, err error) {
 	if len(tags) == 0 {
@@ -73,8 +73,8 @@ func hasAll(tags, folds []string) bool {
 	return true
 }
 
-// tagged returns hits for entries that the index does not know, as their accounts are not
-// searched or not listed yet. Each is looked at.
+// tagged returns hits for entries that the index does not know, because their accounts are not
+// indexed or not listed yet. It looks up each of them.
 func (s *Server) tagged(ctx context.Context, asked index.Asked, addresses []store.Address) (hits []index.Hit) {
 	for _, address := range addresses {
 		if len(hits) == asked.Most {

@@ -60,7 +60,7 @@ func (t *shareTurns) give(link string) {
 	}
 }
 
-// opening is a request of somebody who has a link.
+// opening is a request by a share link.
 type opening struct {
 	c    *gin.Context
 	ctx  context.Context
@@ -125,8 +125,8 @@ func (s *Server) shared(c *gin.Context) {
 	}
 }
 
-// scopeOfLink gives a request the grants that the maker of its link has now, and finds what is
-// shared. The error is share.ErrNone where that is not to be had any more.
+// scopeOfLink gives a request the present grants of the link's maker, and finds the shared entry.
+// The error is share.ErrNone if it is not available any more.
 func (s *Server) scopeOfLink(ctx context.Context, o *opening) error {
 	scope, err := s.Access.ScopeOf(ctx, o.row.User)
 	if err != nil {
@@ -169,7 +169,7 @@ func (s *Server) endWithLink(o *opening, cancel context.CancelFunc) func() {
 	return func() { close(done) }
 }
 
-// noLink answers that there is no link, after a while if somebody guesses.
+// noLink answers that there is no link, with a delay if links are being guessed.
 func (s *Server) noLink(c *gin.Context, from string, err error) {
 	if !errors.Is(err, share.ErrNone) {
 		s.Log.ErrorContext(c.Request.Context(), "a share link could not be looked up", "error", err)
@@ -232,7 +232,7 @@ func (s *Server) countOpening(o *opening) bool {
 	return true
 }
 
-// showShared answers with what is at an address below what is shared.
+// showShared answers with the entry at an address below the shared one.
 func (s *Server) showShared(o *opening) {
 	address, ok := o.below(o.c.Query("at"))
 	if !ok {
@@ -356,7 +356,7 @@ func (s *Server) note(o *opening, what, name string, bytes int64) {
 		Subject: strings.TrimSpace(o.root.String() + " " + name), Outcome: "done", Coalesced: what != "upload"})
 }
 
-// shareFailed says that what is shared is not to be had now, and no more than that.
+// shareFailed answers only that the shared entry is not available now.
 func (s *Server) shareFailed(o *opening, err error) {
 	if store.KindOf(err) == store.ErrNotFound {
 		s.sharePage(o.c, http.StatusNotFound, share.Page{Title: "Not found",

@@ -7,7 +7,7 @@ import (
 	"deftheron/core/store"
 )
 
-// below is an address below what is shared, by a path in it.
+// below returns the address of a path below the shared entry.
 func (o *opening) below(path string) (store.Address, bool) {
 	if path == "" {
 		return o.root, true
@@ -25,13 +25,13 @@ func (o *opening) below(path string) (store.Address, bool) {
 	return address, true
 }
 
-// pathOf is the path of an address below what is shared.
+// pathOf returns the path of an address below the shared entry.
 func (o *opening) pathOf(address store.Address) string {
 	relative := store.Address{Account: "x", Steps: address.Steps[len(o.root.Steps):]}
 	return strings.TrimPrefix(relative.String(), "/x/")
 }
 
-// url is that of something below what is shared.
+// url returns the URL of an entry below the shared one.
 func (o *opening) url(path, do string) string {
 	values := url.Values{}
 	if path != "" {

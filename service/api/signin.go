@@ -46,7 +46,7 @@ func (s *Server) startSession(ctx context.Context, in *body[contract.SignIn]) (*
 	return &cookieOutput{s.cookie(session, expires)}, nil
 }
 
-// personOfSession is who has just begun a session.
+// personOfSession returns the user of a new session.
 func (s *Server) personOfSession(ctx context.Context, session string) access.Person {
 	who, err := s.Access.Who(ctx, session)
 	if err != nil {
@@ -80,7 +80,7 @@ func (s *Server) endSession(ctx context.Context, _ *none) (*cookieOutput, error)
 	return &cookieOutput{s.cookie("", s.Access.Now())}, s.Access.End(ctx, person(ctx))
 }
 
-// confirmSession has a session be fresh again by what signs in: a link of the same user, or the
+// confirmSession makes a session fresh again by a sign-in: a link of the same user, or the
 // password.
 func (s *Server) confirmSession(ctx context.Context, in *body[contract.SignIn]) (*none, error) {
 	who := person(ctx)
