@@ -72,8 +72,7 @@ func (p *Place) begin(run string) (content string, end func()) {
 	}
 }
 
-// finished returns the blocks that nothing is added to any more, of which all entries are
-// pending or written.
+// finished returns the full blocks whose entries are all pending or written.
 func (p *Place) finished() (full []*block) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -180,7 +180,7 @@ func (p *Place) originOf(ctx context.Context, content string) (about origin, err
 // firstStart is how much of a content is read to see its header.
 const firstStart = 4 << 10
 
-// startOf reads what a content begins with.
+// startOf reads the beginning of a content.
 func (p *Place) startOf(ctx context.Context, content string) ([]byte, error) {
 	body, err := p.base.Open(ctx, store.Reading{Place: p.contentPlace(content), Length: 0})
 	if err != nil {

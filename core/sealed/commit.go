@@ -14,8 +14,8 @@ import (
 // patience is how a segment is tried again.
 var patience = retry.Policy{First: 200 * time.Millisecond, Longest: 5 * time.Second, Tries: 6}
 
-// commit writes a segment with some changes. Where another service has written one of its
-// number, what it wrote is looked at: ErrChanged where it is of a name that changed here.
+// commit writes a segment with some changes. If another service has written a segment with
+// the same number, its changes are read: ErrChanged if one is of a name that changed here.
 func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]change) error {
 	var collided error
 	for range 10 {
@@ -47,8 +47,8 @@ func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]cha
 		f.id)
 }
 
-// giveWay drops the changes of names that another service wrote in the meantime, and returns
-// ErrChanged where there are any: what is there stays. f.mu is held.
+// giveWay drops the changes of names that another service has written in the meantime, and
+// returns ErrChanged if there are any: the other service's entries stay. f.mu is held.
 func (f *folder) giveWay(p *Place, changes map[store.Key]change) (collided, err error) {
 	for key, one := range changes {
 		there, err := f.written(key)
@@ -157,7 +157,7 @@ func (p *Place) build(begin head, replaced []*segment, entries []*entry) (*segme
 	return made, places, err
 }
 
-// send writes a segment to the provider. Where the answer was lost it is looked up.
+// send writes a segment to the provider. If the answer was lost, it looks the segment up.
 func (p *Place) send(ctx context.Context, id string, made *segment) error {
 	at := p.segmentPlace(id, made.Number)
 	_, err := p.base.Write(ctx, store.Writing{Place: at, Size: made.piece.size, If: store.Absent, Run: ownRun,

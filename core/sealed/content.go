@@ -68,8 +68,8 @@ type closing struct {
 	io.Closer
 }
 
-// hashing hashes what is read through it with the kinds that a manifest keeps. The stream
-// itself has computed its CRC64NVME, if that is what it was asked for.
+// hashing hashes what is read through it, with the kinds that a manifest keeps. The stream
+// itself computes CRC64NVME, if it was asked for that.
 type hashing struct {
 	*store.Stream
 	hashes map[store.HashKind]hash.Hash
@@ -106,8 +106,8 @@ func (h *hashing) texts() (texts []string) {
 	return texts
 }
 
-// Write implements store.Store: the content first, under a name that nobody knows, and its
-// entry when all of it is there and verified.
+// Write implements store.Store: first the content, under a random name, and its entry when
+// the whole content is there and verified.
 func (p *Place) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
 	ref := writing.Place.As(store.KindFile)
 	id, err := p.allows(ctx, ref, writing.If)
@@ -173,7 +173,7 @@ func (p *Place) allows(ctx context.Context, ref store.Ref, condition store.Condi
 	return f.id, err
 }
 
-// allows returns what is there, or why the condition does not hold. f.mu is held.
+// allows returns the present entry, or an error if the condition does not hold. f.mu is held.
 func (f *folder) allows(ref store.Ref, condition store.Condition) (*entry, error) {
 	there, err := f.findRef(ref.As(store.KindFile))
 	if err != nil && store.KindOf(err) != store.ErrNotFound {

@@ -20,7 +20,7 @@ type removal struct {
 // doomedPath is the folder of the notes about removals.
 const doomedPath = "removals"
 
-// removals are the contents that nothing refers to once what is being written is.
+// removals returns the contents that are unused once the pending changes are written.
 func removals(dirty []*folder) (all []removal) {
 	for _, f := range dirty {
 		f.mu.Lock()
@@ -67,7 +67,7 @@ func (p *Place) dropNote(ctx context.Context, note store.Ref) {
 	}
 }
 
-// goOn removes what a process that ended was about to remove, if its manifests say so.
+// goOn completes the removals of a process that ended, if its manifests confirm them.
 func (p *Place) goOn(ctx context.Context) error {
 	if p.wentOn || p.readOnly {
 		return nil

@@ -8,12 +8,12 @@ import (
 	"deftheron/core/store"
 )
 
-// entry is a line of a manifest: what a name in a folder is.
+// entry is a line of a manifest: a name in a folder, and what it is.
 type entry struct {
 	// Name, or Name64 where it is not UTF-8.
 	Name   string `json:"name,omitempty"`
 	Name64 []byte `json:"name64,omitempty"`
-	// Removed says what was removed of that name: "file" or "folder".
+	// Removed is the kind of the removed entry with that name: "file" or "folder".
 	Removed string `json:"removed,omitempty"`
 	// Folder is the id of a folder.
 	Folder string `json:"folder,omitempty"`
@@ -99,7 +99,7 @@ func (e *entry) id() string {
 	return e.Content
 }
 
-// removedEntry says that an entry is not there any more.
+// removedEntry returns the line that records the removal of an entry.
 func removedEntry(e *entry) *entry {
 	gone := &entry{Name: e.Name, Name64: e.Name64, Removed: removedFile}
 	if e.isFolder() {

@@ -23,7 +23,7 @@ func (p *Place) mark(f *folder) {
 	}
 }
 
-// autoSync writes what nobody else has had written.
+// autoSync writes pending changes for which Sync was not called.
 func (p *Place) autoSync() {
 	p.mu.Lock()
 	p.timer = nil
@@ -33,19 +33,21 @@ func (p *Place) autoSync() {
 	}
 }
 
-// discard has a content removed once everything is written that says so. Its folder is the
-// one whose manifest may still name it; empty where none ever did.
+// discard schedules the removal of a content, for the time when all changes are written that
+// make it unused. Its folder is the one whose manifest may still name it; empty if none ever
+// did.
 func (p *Place) discard(one removal) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.doomed = append(p.doomed, one)
 }
 
-// Sync writes the manifests of what has changed, and removes the contents that nothing
-// refers to any more. It is [store.Capabilities.Sync].
+// Sync writes the manifests of changed folders, and removes unused contents. It is
+// [store.Capabilities.Sync].
 //
-// An entry that goes to another folder is marked first, then written there, then removed
-// where it was: whenever the process ends in between, the mark says where to look.
+// An entry that moves to another folder is first marked, then written there, and then
+// removed at its old place: whenever the process ends in between, the mark says where the
+// entry is.
 func (p *Place) Sync(ctx context.Context) error {
 	p.flushing.Lock()
 	defer p.flushing.Unlock()
@@ -83,8 +85,8 @@ func (p *Place) Sync(ctx context.Context) error {
 // together is how many requests for manifests go at once.
 const together = 8
 
-// write writes what is pending in folders, and returns the contents that nothing refers to
-// any more, those that are doomed already among them, with the note about them.
+// write writes the pending changes of folders. It returns the contents that are unused now,
+// including those that were doomed before, and the note about them.
 func (p *Place) write(ctx context.Context, dirty []*folder, doomed []removal) (note store.Ref, gone []removal, err error) {
 	for _, f := range dirty {
 		f.mu.Lock()
@@ -136,7 +138,7 @@ func (e *entry) contentID() string {
 	return e.Content
 }
 
-// writeStep writes what a step says of each folder, those nearer to the start first.
+// writeStep writes the changes that a step returns for each folder, parents first.
 func (p *Place) writeStep(ctx context.Context, dirty []*folder, step func(*folder) map[store.Key]change) error {
 	for len(dirty) > 0 {
 		level := dirty
@@ -186,7 +188,7 @@ func arriving(f *folder) map[store.Key]change {
 	return changes
 }
 
-// leaving are the changes of what has gone to another folder.
+// leaving returns the changes for entries that have moved to another folder.
 func leaving(f *folder) map[store.Key]change {
 	changes := map[store.Key]change{}
 	for key, one := range f.writing {
@@ -214,7 +216,7 @@ func (p *Place) remove(ctx context.Context, contents []removal) {
 	_ = group.Wait()
 }
 
-// removeManifests removes what is left of folders that were removed.
+// removeManifests removes the manifests of removed folders.
 func (p *Place) removeManifests(ctx context.Context, ids []string) {
 	for _, id := range ids {
 		at := p.manifest(id)

@@ -16,20 +16,20 @@ import (
 	"deftheron/core/store"
 )
 
-// folder is what is known of one folder: its manifest in force, where each name is in it,
-// and what has changed and is not written yet.
+// folder is the state of one folder: its current manifest, the position of each name in it,
+// and the changes that are not written yet.
 type folder struct {
 	mu sync.Mutex
 	id string
 	// depth is how far it is from the start; folders nearer to it are written first.
 	depth int
-	// dead says that the folder was put away, and has to be looked up again.
+	// dead is set if the folder was removed from the cache, and must be looked up again.
 	dead bool
-	// fresh says that it was made here and has no manifest yet.
+	// fresh is set if it was created here and has no manifest yet.
 	fresh bool
 	// whole has the next segment stand for all others.
 	whole bool
-	// gone says that it was removed.
+	// gone is set if it was removed.
 	gone    bool
 	checked time.Time
 	used    time.Time
@@ -41,13 +41,13 @@ type folder struct {
 	moving   []*entry             // entries that may be elsewhere by now
 }
 
-// change is what is to become of a name.
+// change is a pending change of a name.
 type change struct {
 	entry *entry // nil: it is removed
 	old   *entry // what was there; nil for nothing
-	// leaves says that what was there goes to another folder.
+	// leaves is the place to which the entry moves, if it goes to another folder.
 	leaves *target
-	// kept says that the content of what was there is not removed.
+	// kept is set if the content of the old entry is not removed.
 	kept bool
 }
 
@@ -124,7 +124,7 @@ func (f *folder) set(p *Place, key store.Key, now change) {
 	p.mark(f)
 }
 
-// changes returns what has changed and is not written, as entries by key.
+// changes returns the unwritten changes, as entries by key.
 func (f *folder) changes() []*entry {
 	all := maps.Clone(f.writing)
 	if all == nil {
@@ -335,7 +335,7 @@ func (p *Place) lost(f *folder, number int) error {
 		"sealed place from its contents", number, p.manifest(f.id).Path.Ref())
 }
 
-// list yields what is in a folder, as they are now, whatever changes later. f.mu is not held.
+// list yields the present entries of a folder, whatever changes later. f.mu is not held.
 func list(segments []*segment, newer []*entry) func(yield func(store.Entry, error) bool) {
 	return func(yield func(store.Entry, error) bool) {
 		for one, err := range merge(segments, newer) {

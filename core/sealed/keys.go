@@ -18,13 +18,13 @@ import (
 	"deftheron/core/store"
 )
 
-// Keys open a sealed place and seal what is written to it.
+// Keys decrypt a sealed place, and encrypt what is written to it.
 type Keys struct {
 	identities []age.Identity
 	recipients []string
 }
 
-// ErrKey says that a key or a passphrase does not open a place.
+// ErrKey is the error if a key or a passphrase does not open a place.
 var ErrKey = errors.New("the key does not open it")
 
 // NewKey returns a new identity file, to be kept by whoever owns it, and its recipient.
@@ -261,7 +261,7 @@ func (s *seal) origin() (about origin, ok bool) {
 	return about, json.Unmarshal(plain, &about) == nil
 }
 
-// damaged is the error of something at the provider that does not hold what was sealed.
+// damaged is the error for a file at the provider that was changed.
 func damaged(where fmt.Stringer, why error) error {
 	return store.Errorf(store.ErrRefused, "%s is not what was sealed there: %w; restore it from another copy, or have the provider "+
 		"bring it back", where, why)

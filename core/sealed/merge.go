@@ -6,9 +6,8 @@ import (
 	"deftheron/core/store"
 )
 
-// merge yields the entries of segments and of what is newer, in the order of keys: of each
-// key the newest. segments are sorted from the oldest to the newest, and newer, which
-// is newest, by key.
+// merge yields the newest entry of each key, in the order of keys. segments are sorted from
+// the oldest to the newest; newer holds the newest entries of all, sorted by key.
 func merge(segments []*segment, newer []*entry) iter.Seq2[*entry, error] {
 	return func(yield func(*entry, error) bool) {
 		var streams []*stream

@@ -21,8 +21,8 @@ type partWriter struct {
 	beneath store.PartWriter
 }
 
-// upload is what has to be known of an upload to go on with it, also after a restart. The
-// key of the content is in its header, sealed.
+// upload is the state that is needed to continue an upload, also after a restart. The key
+// of the content is in its header, sealed.
 type upload struct {
 	Content string `json:"content"`
 	Start   []byte `json:"start"`

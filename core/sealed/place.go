@@ -1,15 +1,15 @@
 // Package sealed keeps files in a folder of another store so that its provider can read
 // neither their contents nor their names.
 //
-// [Create] makes a sealed place in an empty folder, and [Open] returns the store that shows
-// what is in one. Contents are age files (age-encryption.org/v1) below contents/. What is in
-// a folder, with names, sizes, times, hashes and the keys of the contents, is in its
-// manifest below folders/: segments that are age files of JSON Lines, which are only ever
-// added, and stood for by larger ones from time to time. docs/sealed.md has the layout: it
-// can be read with the age command alone.
+// [Create] creates a sealed place in an empty folder, and [Open] returns a store of its
+// files. Contents are age files (age-encryption.org/v1) below contents/. The entries of a
+// folder, with their names, sizes, times, hashes and the keys of the contents, are in its
+// manifest below folders/: segments, which are age files of JSON Lines. Segments are only
+// ever added, and merged into larger ones from time to time. docs/sealed.md describes the
+// layout: it can be read with the age command alone.
 //
-// What was written is at the provider once [store.Sync] has returned: until then names are
-// gathered, so that many files take one segment.
+// Files are at the provider when [store.Sync] has returned: until then names are gathered,
+// so that many files share one segment.
 package sealed
 
 import (
@@ -36,15 +36,15 @@ type Head struct {
 	MAC    string
 }
 
-// Heads remember what was seen last, so that a provider that shows an older state is found
-// out. Records that were lost are no error: the state that is shown then is believed. The
-// zero Head has a folder forgotten. It is called by several goroutines.
+// Heads store the last known state of each folder, so that a provider that shows an older
+// state is detected. A lost record is no error: the present state is trusted then. The zero
+// Head removes the record of a folder. Heads are called by several goroutines.
 type Heads interface {
 	Head(ctx context.Context, folder string) (Head, error)
 	SaveHead(ctx context.Context, folder string, head Head) error
 }
 
-// Options are what a place is opened with.
+// Options are the options with which a place is opened.
 type Options struct {
 	Base   store.Store
 	Folder store.Path // of the base
@@ -189,7 +189,7 @@ func Create(ctx context.Context, base store.Store, path store.Path, keys Keys, l
 	if err := p.commit(ctx, start, nil); err != nil {
 		return err
 	}
-	// Last, since it says that the rest is there.
+	// Written last, because it means that the rest is complete.
 	if err := p.put(ctx, p.at(placeFile), store.Absent, placeText); err != nil {
 		return err
 	}
@@ -347,7 +347,7 @@ func (p *Place) makeFolder(ctx context.Context, path store.Path) error {
 	return nil
 }
 
-// forgetMade has a folder of the base made again.
+// forgetMade drops the note that a folder of the base exists, so that it is created again.
 func (p *Place) forgetMade(path store.Path) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

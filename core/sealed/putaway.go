@@ -58,5 +58,5 @@ func (p *Place) putAway() {
 	}
 }
 
-// weight is what a folder takes in memory, in entries.
+// weight is the memory that a folder takes, in entries.
 func (f *folder) weight() int { return len(f.index) + 50 }

@@ -126,8 +126,8 @@ func (r *rebuilding) beginAnew(id string) error {
 	return r.heads.SaveHead(r.ctx, id, Head{Number: made.Number, MAC: made.mac})
 }
 
-// unreferred finds the contents that no manifest names, and names them again. more says
-// that a folder was reached again, and what is in it has to be looked at first.
+// unreferred finds the contents that no manifest names, and names them again. more is set if
+// a folder was reached again, whose entries must be read first.
 func (r *rebuilding) unreferred() (more bool, err error) {
 	var all spill.Sorter[store.Entry]
 	defer all.Close()

@@ -15,7 +15,8 @@ import (
 	"deftheron/core/store"
 )
 
-// setOf names a set of recipients, so that what is sealed to another one is found.
+// setOf returns a name for a set of recipients, by which files sealed to another set are
+// found.
 func setOf(recipients []string) string {
 	sorted := slices.Sorted(slices.Values(recipients))
 	sum := blake3.Sum256([]byte(strings.Join(sorted, "\n")))
@@ -54,7 +55,7 @@ func (p *Place) SetRecipients(ctx context.Context, others []string) error {
 	return p.change(ctx, func(is *about) { is.Recipients = recipients })
 }
 
-// change changes the file of the place, on condition that nobody else does.
+// change changes the file of the place, on condition that it has not changed meanwhile.
 func (p *Place) change(ctx context.Context, change func(*about)) error {
 	ctx = p.admit(ctx)
 	there, err := p.base.Stat(ctx, p.at(placeFile))
@@ -92,8 +93,8 @@ func (p *Place) NeedsReseal() bool {
 	return !p.readOnly && p.manifestsFor != set
 }
 
-// ResealManifests seals all manifests to the recipients of now. A process that ends in it is
-// gone on with by the next call: what is done is not done again.
+// ResealManifests seals all manifests to the present recipients. If it was interrupted, the next
+// call continues: finished folders are not sealed again.
 func (p *Place) ResealManifests(ctx context.Context) (folders int, err error) {
 	_, set := p.sealedTo()
 	err = p.walk(ctx, func(f *folder, _ store.Path) error {
@@ -126,8 +127,8 @@ func (p *Place) commitWhole(ctx context.Context, f *folder) error {
 	return err
 }
 
-// walk visits every folder, each before what is in it. The folder is locked while it is
-// visited, and may be let go for a moment.
+// walk visits every folder, each before its content. The folder is locked during the visit,
+// and may be unlocked for a moment.
 func (p *Place) walk(ctx context.Context, visit func(f *folder, path store.Path) error) error {
 	type place struct {
 		id   string

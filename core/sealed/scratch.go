@@ -8,9 +8,9 @@ import (
 	"sync"
 )
 
-// scratch holds segments as they are at the provider, sealed, so that an entry of a large
+// scratch holds sealed segments as they are at the provider, so that an entry of a large
 // folder is looked up without a request and without the folder in memory. It is a file
-// without a name, gone when the process ends or nobody refers to it any more.
+// without a name, which is gone when the process ends or it is not used any more.
 type scratch struct {
 	file *os.File
 	mu   sync.Mutex // held by whoever appends
@@ -28,7 +28,7 @@ func newScratch() (*scratch, error) {
 	return &scratch{file: file}, nil
 }
 
-// append begins a piece at the end, which nobody else appends to until done is called.
+// append starts a piece at the end. No other goroutine appends until done is called.
 func (s *scratch) append() (added *piece, done func()) {
 	s.mu.Lock()
 	added = &piece{in: s, begin: s.end}

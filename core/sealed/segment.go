@@ -284,8 +284,8 @@ func (w *segmentWriter) end() (*segment, error) {
 // largestSegment is how large a segment may be, in bytes.
 const largestSegment = 1 << 36
 
-// readSegment takes a segment of a size from the provider, in full, and looks whether it is
-// what was written there.
+// readSegment reads a whole segment of a size from the provider, and checks that it was not
+// changed.
 func (p *Place) readSegment(body io.Reader, size int64, folder string, number int) (*segment, error) {
 	if size < 0 || size > largestSegment {
 		return nil, corrupt{fmt.Errorf("it has %d bytes", size)}
@@ -327,7 +327,7 @@ func (p *Place) readSegment(body io.Reader, size int64, folder string, number in
 // longestStart is how long the header of an age file may be here: some hundred recipients.
 const longestStart = 64 << 10
 
-// corrupt marks the error of a segment that is not what was written.
+// corrupt marks the error of a segment that was changed.
 type corrupt struct{ error }
 
 func (c corrupt) Unwrap() error { return c.error }

@@ -11,7 +11,7 @@ import (
 	"deftheron/core/store"
 )
 
-// How old what is known of a folder may be: for a listing, and for a look at one entry.
+// The maximum age of a folder's known state: for a listing, and for a lookup of one entry.
 const (
 	freshListing = time.Second
 	freshLook    = 10 * time.Second
@@ -250,8 +250,8 @@ func (p *Place) List(ctx context.Context, at store.Folder) iter.Seq2[store.Entry
 	}
 }
 
-// Open implements store.Store. A range takes one request: the key and the length of what is
-// before the payload are in the manifest.
+// Open implements store.Store. A range takes one request: the manifest has the key, and the
+// length of the header before the payload.
 func (p *Place) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
 	one, err := p.look(ctx, reading.Place.As(store.KindFile))
 	if err != nil {

@@ -119,8 +119,8 @@ func (s *sealer) next() {
 	switch {
 	case err == nil:
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		// A body that ends before its time is told apart by whoever reads it: its error is
-		// wrapped, and never the plain io.ErrUnexpectedEOF of ReadFull.
+		// The reader of a body that ends early wraps its error, so that it is never the plain
+		// io.ErrUnexpectedEOF of ReadFull.
 		if err != io.EOF && err != io.ErrUnexpectedEOF { //nolint:errorlint // the very values of ReadFull
 			s.err = err
 			return

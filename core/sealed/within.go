@@ -50,7 +50,7 @@ func (p *Place) Capabilities() store.Capabilities {
 	return c
 }
 
-// close writes what is not written yet. The base is closed by whoever opened it.
+// close writes the pending changes. The caller that has opened the base closes it.
 func (p *Place) close() error {
 	if p.readOnly {
 		return nil
@@ -159,9 +159,9 @@ func (p *Place) settled(ctx context.Context, a store.Path, keyA store.Key, b sto
 	return nil, nil, nil, store.Errorf(store.ErrTryAgain, "something else writes to %s all the time", a.Ref())
 }
 
-// prepareLeaving makes ready what is about to go to another folder, and returns it: it has
-// to be written, where it came from has to know that it has arrived, and its content is not
-// to be taken for one that a run left behind.
+// prepareLeaving prepares an entry that is about to move to another folder, and returns it: it
+// must be written, its old folder must record that it has arrived, and its content must not
+// be taken for a leftover of a run.
 func (p *Place) prepareLeaving(ctx context.Context, ref store.Ref) (*entry, error) {
 	for range 10 {
 		f, err := p.folderAt(ctx, ref.Folder.Path, freshLook)
@@ -254,7 +254,7 @@ func (p *Place) move(ctx context.Context, from store.Ref, revision string, to st
 	return moved.shown(), nil
 }
 
-// putInto gives what is in one folder a name in another as well. Both are locked.
+// putInto gives an entry of one folder a name in another one as well. Both are locked.
 func (p *Place) putInto(source, target *folder, one *entry, to store.Ref) (*entry, error) {
 	there, err := target.findRef(to)
 	if there != nil {
