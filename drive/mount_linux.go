@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"os"
 	"os/exec"
@@ -48,7 +49,8 @@ func mount(ctx context.Context, folder string, options Options, ready func()) er
 			return remedy.Errorf("fusermount3 is missing, which mounts for users other than root; install the package fuse3")
 		}
 	}
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+	info, err := os.Stat(folder)
+	if err != nil || !info.IsDir() {
 		return remedy.Errorf("%s is not a folder; make it first", folder)
 	}
 	if err := os.MkdirAll(options.Unsaved, 0o700); err != nil {
@@ -74,16 +76,50 @@ func mount(ctx context.Context, folder string, options Options, ready func()) er
 	if err != nil {
 		return remedy.Errorf("%s cannot be mounted (%v); look whether something is mounted there, and whether this user may mount", folder, err)
 	}
-	stop := context.AfterFunc(ctx, func() {
-		if err := server.Unmount(); err != nil { // something is open there
-			options.Log.Warn("the folder is in use and is unmounted once it is not", "folder", folder)
-			_ = exec.Command("umount", "-l", folder).Run()
-		}
-	})
-	defer stop()
+	ended := make(chan struct{})
+	go func() {
+		server.Wait()
+		close(ended)
+	}()
 	ready()
-	server.Wait()
+	select {
+	case <-ended: // it was unmounted by somebody else
+		return nil
+	case <-ctx.Done():
+	}
+	unmount(server, folder, info, ended, options.Log)
 	return nil
+}
+
+// freeEvery is how often it is checked whether the folder is free while the mount does not end.
+const freeEvery = 2 * time.Second
+
+// unmount unmounts the folder, and returns when the mount has ended. before describes the folder as it was
+// before.
+//
+// A mount that the system refers to elsewhere, for example from another namespace, does not end when its
+// folder is unmounted. No file is open there then, and all closed files are saved: unmount returns when the
+// folder is free.
+func unmount(server *fuse.Server, folder string, before os.FileInfo, ended <-chan struct{}, log *slog.Logger) {
+	failed := make(chan error, 1)
+	go func() { failed <- server.Unmount() }()
+	for {
+		select {
+		case <-ended:
+			return
+		case err := <-failed:
+			if err != nil { // a file is open there
+				log.Warn("the folder is in use and is unmounted once it is not", "folder", folder)
+				_ = exec.Command("umount", "-l", folder).Run()
+			}
+			<-ended
+			return
+		case <-time.After(freeEvery):
+			if now, err := os.Stat(folder); errors.Is(err, os.ErrNotExist) || err == nil && os.SameFile(now, before) {
+				return
+			}
+		}
+	}
 }
 
 // path is that of an entry of the drive, by its path in the mount.

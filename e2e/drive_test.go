@@ -73,6 +73,23 @@ func (h *heron) mountDrive(t *testing.T, url string, options ...string) string {
 	return folder
 }
 
+// TestDriveEndsWhileItIsReferredTo unmounts a tree that is mounted at a second folder too: the program
+// ends all the same.
+func TestDriveEndsWhileItIsReferredTo(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	h.linkFolder("desk", t.TempDir())
+	second := t.TempDir()
+	t.Cleanup(func() { _ = syscall.Unmount(second, syscall.MNT_DETACH) })
+	first := h.mountDrive(t, "") // which fails the test if it does not end
+	if err := syscall.Mount(first, second, "", syscall.MS_BIND, ""); err != nil {
+		t.Skipf("a folder cannot be mounted twice here: %v", err)
+	}
+	if _, err := os.ReadDir(filepath.Join(second, "desk")); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestDrive works on the tree as on any folder, with the programs of the system.
 func TestDrive(t *testing.T) {
 	t.Parallel()
