@@ -215,7 +215,13 @@ func (a *account) removeAside(ctx context.Context, place store.Ref, check func(h
 	}
 	from, to := a.urlOfKind(place), a.urlOfKind(hidden)
 	err = a.move(ctx, place, hidden, from, to, false)
-	if store.KindOf(err) == store.ErrExists { // left by an earlier removal that was broken off
+	if store.KindOf(err) == store.ErrExists && place.Kind == store.KindFolder && a.holdsNothing(ctx, hidden) == nil {
+		// An earlier removal of this folder was broken off, and the folder was made again.
+		if err = a.delete(ctx, to, http.Header{}); err == nil {
+			err = a.move(ctx, place, hidden, from, to, false)
+		}
+	}
+	if store.KindOf(err) == store.ErrExists { // something is in what was left
 		var random [6]byte
 		rand.Read(random[:])
 		hidden = place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)

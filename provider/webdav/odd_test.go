@@ -516,6 +516,15 @@ func TestInterruptedRemoval(t *testing.T) {
 		os.MkdirAll(filepath.Join(folder, aside+name), 0o755)
 	}
 	os.WriteFile(filepath.Join(folder, aside+"full", "in.txt"), []byte("old"), 0o644)
+	for _, name := range []string{aside + "again", "again"} { // made again after its removal was broken off
+		os.MkdirAll(filepath.Join(folder, name), 0o755)
+	}
+	if _, err := s.RemoveFolder(ctx, store.At("again").As(store.KindFolder)); err != nil {
+		t.Errorf("a folder that was made again: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(folder, aside+"again")); !os.IsNotExist(err) {
+		t.Errorf("what its first removal left is there: %v", err)
+	}
 
 	there, err := s.Stat(ctx, store.At(aside+"gone on.txt"))
 	if err != nil {
