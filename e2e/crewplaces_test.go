@@ -24,12 +24,9 @@ func TestWorkersShareEverywhere(t *testing.T) {
 		}
 	}
 	c.must("worker", "drain", "service")
-	routes := func(place string) [2][2]string {
-		return [2][2]string{{"/office/survey", "/" + place + "/survey"}, {"/" + place + "/survey", "/archive/" + place}}
-	}
 	for _, place := range places {
 		c.must("mkdir", "/"+place+"/survey")
-		for i, route := range routes(place) {
+		for i, route := range [][2]string{{"/office/survey", "/" + place + "/survey"}, {"/" + place + "/survey", "/archive/" + place}} {
 			c.must("job", "create", fmt.Sprint(place, "-", i), "--type", "mirror", "--from", route[0], "--to", route[1],
 				"--safety-deletions", "none", "--safety-overwrites", "none", "--deletions", "delete")
 		}

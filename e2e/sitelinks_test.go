@@ -78,7 +78,7 @@ func TestSignInsAtSite(t *testing.T) {
 			t.Errorf("the certificate ends on %s: %+v", ends, warned)
 		}
 	})
-	t.Run("consent", func(t *testing.T) { h.consentAtSite(t, p) })
+	t.Run("consent", func(t *testing.T) { h.of(t).consentAtSite(t, p) })
 }
 
 // consentAtSite links a cloud that only a worker reaches; the page itself is reached by the browser of

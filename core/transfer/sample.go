@@ -13,8 +13,8 @@ import (
 // samples are what the run knows of how true others tell what they have copied.
 type samples struct {
 	mu     sync.Mutex
-	units  map[string]int // that somebody has copied
-	passed map[string]int // samples that were there as they were said to be
+	units  map[string]int // that a member has copied
+	passed map[string]int // samples that were right
 	doubts map[string]int // copies that were not there as they were said to be, and may have been changed since
 }
 

@@ -133,9 +133,13 @@ func (s *server) RemoveFolder(ctx context.Context, path string) error {
 	err := s.Rename(ctx, path, aside, false)
 	switch store.KindOf(err) {
 	case nil:
-	case store.ErrExists: // left by an earlier removal that was broken off
-		aside = other
-		err = s.Rename(ctx, path, aside, false)
+	case store.ErrExists: // left by an earlier removal that was broken off, and created again
+		if left, look := s.Stat(ctx, aside); look == nil && left.Kind == store.KindFolder && s.Remove(ctx, aside) == nil {
+			err = s.Rename(ctx, path, aside, false)
+		} else { // it holds something
+			aside = other
+			err = s.Rename(ctx, path, aside, false)
+		}
 	case store.ErrNotFound: // or by one that is gone on with now
 		if _, look := s.Stat(ctx, aside); look == nil {
 			err = nil

@@ -142,6 +142,32 @@ func TestSignIns(t *testing.T) {
 	}
 }
 
+// TestRemovedAgain removes a folder that was created again after its first removal was broken off: what
+// that left is removed, too, unless it holds something.
+func TestRemovedAgain(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	path, local := server.Folder(t)
+	s := open(t, server, path)
+	aside := store.ArrivingName("removed", "aside-again")
+	for _, left := range []string{aside, filepath.Join(aside, "held")} {
+		for _, name := range []string{left, "again"} {
+			if err := os.MkdirAll(filepath.Join(local, name), 0o777); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Chmod(filepath.Join(local, name), 0o777); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := s.RemoveFolder(t.Context(), store.At("again").As(store.KindFolder)); err != nil {
+			t.Error(err)
+		}
+		entries, err := os.ReadDir(local)
+		if want := map[bool]int{true: 1}[left != aside]; err != nil || len(entries) != want {
+			t.Errorf("after %s: %v, %v, want %d", left, entries, err, want)
+		}
+	}
+}
+
 // TestLetterCaseDoesNotCount creates, finds and renames by other letters.
 func TestLetterCaseDoesNotCount(t *testing.T) {
 	server := servertest.StartSamba(t, servertest.SambaOptions{})

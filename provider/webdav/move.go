@@ -215,37 +215,47 @@ func (a *account) removeAside(ctx context.Context, place store.Ref, check func(h
 	}
 	from, to := a.urlOfKind(place), a.urlOfKind(hidden)
 	err = a.move(ctx, place, hidden, from, to, false)
-	if store.KindOf(err) == store.ErrExists && place.Kind == store.KindFolder && a.holdsNothing(ctx, hidden) == nil {
-		// An earlier removal of this folder was broken off, and the folder was made again.
-		if err = a.delete(ctx, to, http.Header{}); err == nil {
-			err = a.move(ctx, place, hidden, from, to, false)
-		}
-	}
-	if store.KindOf(err) == store.ErrExists { // something is in what was left
+	if store.KindOf(err) == store.ErrExists { // an earlier removal was broken off
 		var random [6]byte
 		rand.Read(random[:])
-		hidden = place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)
-		to = a.urlOfKind(hidden)
-		err = a.move(ctx, place, hidden, from, to, false)
+		spare := place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)
+		if place.Kind == store.KindFolder && a.move(ctx, hidden, spare, to, a.urlOfKind(spare), false) == nil {
+			// The folder was created again. No other process knows the spare name.
+			_ = a.removeHidden(ctx, hidden, spare, func(left store.Ref) error { return a.holdsNothing(ctx, left) })
+			err = a.move(ctx, place, hidden, from, to, false)
+		}
+		if store.KindOf(err) == store.ErrExists {
+			hidden = spare
+			err = a.move(ctx, place, hidden, from, a.urlOfKind(hidden), false)
+		}
 	}
 	if err != nil {
 		return err
 	}
-	lasting := context.WithoutCancel(ctx) // what was begun is ended
-	_, err = a.stat(lasting, hidden)
+	err = a.removeHidden(ctx, place, hidden, check)
+	lasting := context.WithoutCancel(ctx)
+	if folder = folder.As(store.KindFolder); folder.Name != "" && a.holdsNothing(lasting, folder) == nil {
+		_ = a.delete(lasting, a.urlOfKind(folder), http.Header{})
+	}
+	return err
+}
+
+// removeHidden removes an entry that was moved from a place to a name of ours, if check allows it; otherwise
+// it moves the entry back. It does so although ctx has ended.
+func (a *account) removeHidden(ctx context.Context, place, hidden store.Ref, check func(hidden store.Ref) error) error {
+	ctx = context.WithoutCancel(ctx)
+	to := a.urlOfKind(hidden)
+	_, err := a.stat(ctx, hidden)
 	if err == nil {
 		err = check(hidden)
 	}
 	if err == nil {
-		err = doing("remove", place.String(), a.delete(lasting, to, http.Header{}))
+		err = doing("remove", place.String(), a.delete(ctx, to, http.Header{}))
 	}
 	if err != nil {
-		if back := a.move(lasting, hidden, place, to, from, false); back != nil {
+		if back := a.move(ctx, hidden, place, to, a.urlOfKind(place), false); back != nil {
 			return store.Errorf(store.ErrOutcomeUnknown, "%s is at %s and could not be put back (%w): %w", place, hidden, back, err)
 		}
-	}
-	if folder = folder.As(store.KindFolder); folder.Name != "" && a.holdsNothing(lasting, folder) == nil {
-		_ = a.delete(lasting, a.urlOfKind(folder), http.Header{})
 	}
 	return err
 }

@@ -28,7 +28,7 @@ type Sites interface {
 	Forget(account string)
 }
 
-// forgetSecret has it forgotten where the secret of an account is kept that is not linked.
+// forgetSecret ends the access of workers to the secret of an account that is not linked.
 func (a *Accounts) forgetSecret(id string) {
 	if a.Sites != nil {
 		a.Sites.Forget(id)
